@@ -1,0 +1,56 @@
+"""Tessaron turns deeply nested JSON into keyed relational tables: exact, fast, obvious.
+
+    >>> import tessaron
+    >>> tables = tessaron.shred({"call": 7, "stays": [{"berth": "N1"}, {"berth": "N2"}]}, name="calls")
+    >>> list(tables)
+    ['calls', 'calls_stays']
+    >>> tables["calls_stays"].column("berth").to_pylist()
+    ['N1', 'N2']
+
+Heavy libraries are loaded on first use, not by the import.
+"""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import TYPE_CHECKING, Any
+
+from tessaron.core.errors import DataError, Place, SourceError, TargetError, TessaronError, UsageError
+
+if TYPE_CHECKING:
+    from tessaron._version import __version__
+    from tessaron.core.result import Tables
+    from tessaron.receipt import Receipt
+    from tessaron.run import export, shred
+
+__all__ = [
+    "DataError",
+    "Place",
+    "Receipt",
+    "SourceError",
+    "Tables",
+    "TargetError",
+    "TessaronError",
+    "UsageError",
+    "__version__",
+    "export",
+    "shred",
+]
+
+_LOADED_ON_USE = {
+    "Receipt": "tessaron.receipt",
+    "Tables": "tessaron.core.result",
+    "__version__": "tessaron._version",
+    "export": "tessaron.run",
+    "shred": "tessaron.run",
+}
+
+
+def __getattr__(name: str) -> Any:
+    if name not in _LOADED_ON_USE:
+        raise AttributeError(f"module 'tessaron' has no attribute {name!r}")
+    return getattr(import_module(_LOADED_ON_USE[name]), name)
+
+
+def __dir__() -> list[str]:
+    return sorted(__all__)

@@ -1,0 +1,5 @@
+"""The version, from the installed package."""
+
+from importlib.metadata import version
+
+__version__ = version("tessaron")

@@ -1,0 +1,125 @@
+"""Casting: the lanes of a fragment node become one typed column, whole lanes at a time."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.fragment import Int64s, Node, TextLane
+from tessaron.core.kinds import SCALAR_KINDS, Kind
+from tessaron.core.layout import Column
+from tessaron.core.typing.readings import Reading, read_texts
+from tessaron.core.typing.types import ColumnType
+
+
+class CastError(Exception):
+    """The layout's type does not hold a value that is there: the layout was not made for this data."""
+
+
+def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
+    """Return the column as an array of `row_count` values of the column's Arrow type.
+
+    Args:
+        node: What stands at the column's path; None if nothing does in this fragment.
+        column: The column of the layout.
+        row_count: Rows of the level.
+
+    Returns:
+        The values, in memory of their own: they do not keep the fragment alive.
+
+    Raises:
+        CastError: When a value does not fit the type.
+    """
+    arrow_type = column.type.arrow_type()
+    if node is None or not len(node.kinds):
+        return pa.nulls(row_count, arrow_type)
+    parts, places = [], []
+    for lane_kinds, cast in _LANES:
+        at = np.flatnonzero(np.isin(node.kinds, lane_kinds)) if len(lane_kinds) > 1 else None
+        at = np.flatnonzero(node.kinds == lane_kinds[0]) if at is None else at
+        if len(at):
+            parts.append(_cast_lane(cast, node, column))
+            places.append(at)
+    if not parts:
+        return pa.nulls(row_count, arrow_type)
+    if len(parts) == 1 and len(places[0]) == row_count:
+        return parts[0]
+    values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
+    rows = np.concatenate(places)
+    return _spread(values, rows if node.rows is None else node.rows[rows], row_count)
+
+
+def _spread(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
+    """Return an array of `row_count` with `values[i]` at row `rows[i]`, and null elsewhere."""
+    source = np.full(row_count, -1, np.int64)
+    source[rows] = np.arange(len(values))
+    return values.take(pa.array(source, mask=source < 0))
+
+
+def _cast_lane(cast: Callable[..., pa.Array], node: Node, column: Column) -> pa.Array:
+    try:
+        return cast(node, column.type, column.reading)
+    except (pa.ArrowInvalid, ValueError) as error:
+        raise CastError(f"column {column.name} is {column.type}: {error}") from error
+
+
+def _cast_booleans(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
+    values = pa.array(node.booleans)
+    return values if target.name == "boolean" else _as_text(values, target)
+
+
+def _cast_integers(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
+    if target.name == "decimal":
+        return _decimals(node.integers, target.scale, target.arrow_type())
+    values = pa.array(node.integers.copy())
+    return _as_text(values, target) if target.name == "text" else values.cast(target.arrow_type())
+
+
+def _cast_numbers(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
+    values = node.numbers.compact().to_arrow()
+    return values if target.name == "text" else values.cast(target.arrow_type())
+
+
+def _cast_texts(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
+    if reading is None:
+        return _as_text(node.texts.compact().to_arrow(), target)
+    return _read(node.texts, reading, target)
+
+
+def _read(lane: TextLane, reading: Reading, target: ColumnType) -> pa.Array:
+    if not (lane.byte_lengths == reading.byte_length).all():
+        raise ValueError(f"a text is not a {reading.name} as expected")
+    values = read_texts(lane, reading)
+    if reading.name == "date":
+        return pa.array(values.astype(np.int32)).cast(target.arrow_type())
+    return pa.array(values).cast(target.arrow_type())
+
+
+def _as_text(values: pa.Array, target: ColumnType) -> pa.Array:
+    if target.name != "text":
+        raise ValueError(f"{len(values)} values are {values.type}")
+    return pc.cast(values, pa.large_string())
+
+
+def _decimals(values: Int64s, scale: int, arrow_type: Any) -> pa.Array:
+    """Return 64-bit integers as 128-bit decimals: the low and the high half of each, sign extended."""
+    if scale:
+        return pa.array(values).cast(pa.decimal128(38 if scale > 18 else 19 + scale, 0)).cast(arrow_type)
+    halves = np.empty((len(values), 2), np.int64)
+    halves[:, 0] = values
+    halves[:, 1] = values >> 63
+    return pa.Array.from_buffers(arrow_type, len(values), [None, pa.py_buffer(halves)])
+
+
+_LANES: tuple[tuple[tuple[Kind, ...], Callable[..., pa.Array]], ...] = (
+    ((Kind.BOOLEAN,), _cast_booleans),
+    ((Kind.INTEGER,), _cast_integers),
+    ((Kind.LONG_INTEGER, Kind.FRACTION), _cast_numbers),
+    ((Kind.TEXT,), _cast_texts),
+)
+"""The lanes, with the kinds whose values stand in each."""
+assert {kind for kinds, _ in _LANES for kind in kinds} == set(SCALAR_KINDS)

@@ -1,0 +1,249 @@
+"""The fragment: what a kernel makes of one chunk, as columns per level, still untyped.
+
+A fragment is a flat list of nodes, parents before children. A node is a place in the structure: the
+record, a member of an object, or the elements of an array. Record and element nodes open a *level*, on
+which rows are counted; a member belongs to the level of its parent. Per node are stored the rows that
+have it, the kind of each occurrence, and the values, one lane per kind, in order of occurrence.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from enum import IntEnum
+from functools import cache
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from tessaron.core.paths import ELEMENT, Path
+
+Int32s = npt.NDArray[np.int32]
+Int64s = npt.NDArray[np.int64]
+Bytes = npt.NDArray[np.uint8]
+Bools = npt.NDArray[np.bool_]
+
+NO_ROWS: Int32s = np.empty(0, np.int32)
+
+
+class Role(IntEnum):
+    """What a node is to its parent node."""
+
+    RECORD = 0
+    MEMBER = 1
+    ELEMENT = 2
+
+
+@dataclass(frozen=True, slots=True)
+class TextLane:
+    """Texts as UTF-8 bytes: text `i` is `data[offsets[i]:offsets[i + 1]]`; `offsets` has one entry more."""
+
+    offsets: Int64s
+    data: Bytes
+
+    def __len__(self) -> int:
+        return len(self.offsets) - 1
+
+    @property
+    def byte_lengths(self) -> Int64s:
+        """The length of each text, in bytes."""
+        return np.diff(self.offsets)
+
+    def to_arrow(self) -> pa.Array:
+        """Return the texts as a `large_string` array that shares this lane's memory."""
+        buffers = [None, pa.py_buffer(np.ascontiguousarray(self.offsets)), pa.py_buffer(self.data)]
+        return pa.LargeStringArray.from_buffers(len(self), buffers[1], buffers[2])
+
+    @classmethod
+    def of(cls, texts: Sequence[str] | pa.Array) -> TextLane:
+        """Return the lane of a list of texts or an Arrow array of them without nulls."""
+        array = texts if isinstance(texts, pa.Array) else pa.array(texts, pa.large_string())
+        array = array.cast(pa.large_string())
+        _, offsets, data = array.buffers()
+        if len(array) == 0:
+            return EMPTY_TEXTS
+        window = np.frombuffer(offsets, np.int64)[array.offset : array.offset + len(array) + 1]
+        return cls(window, np.frombuffer(data, np.uint8) if data is not None else np.empty(0, np.uint8))
+
+    def compact(self) -> TextLane:
+        """Return the same texts in memory of their own."""
+        start, stop = self.offsets[0], self.offsets[-1]
+        return TextLane(self.offsets - start, self.data[start:stop].copy())
+
+    def slice(self, start: int, stop: int) -> TextLane:
+        """Return the texts `start` to `stop` (exclusive), sharing memory."""
+        return TextLane(self.offsets[start : stop + 1], self.data)
+
+
+EMPTY_TEXTS = TextLane(np.zeros(1, np.int64), np.empty(0, np.uint8))
+
+
+@dataclass(slots=True)
+class Node:
+    """One place in the structure and what stands there.
+
+    Attributes:
+        parent: Index of the parent node in the fragment; -1 for the record.
+        role: What the node is to its parent.
+        name: The member's name; None for the record and for elements.
+        row_count: Rows of the level that this node belongs to.
+        parent_rows: Only for elements: the row of the parent's level, from 0, for each row of the level.
+        ordinals: Only for elements: the position in the array, from 1, for each row of the level.
+        rows: The rows of the level, from 0 and rising, that have the node; None when every row has it.
+        kinds: A `Kind` code for each occurrence.
+        positions: The place among the members of its object, from 0, for each occurrence;
+            a single number when it is always the same.
+        booleans, integers, numbers, texts: The values of each kind; a number keeps the digits of its text.
+    """
+
+    parent: int
+    role: Role
+    name: str | None
+    row_count: int
+    parent_rows: Int32s = field(default_factory=lambda: NO_ROWS)
+    ordinals: Int32s = field(default_factory=lambda: NO_ROWS)
+    rows: Int32s | None = None
+    kinds: Bytes = field(default_factory=lambda: np.empty(0, np.uint8))
+    positions: Int32s = field(default_factory=lambda: NO_ROWS)
+    booleans: Bools = field(default_factory=lambda: np.empty(0, np.bool_))
+    integers: Int64s = field(default_factory=lambda: np.empty(0, np.int64))
+    numbers: TextLane = EMPTY_TEXTS
+    texts: TextLane = EMPTY_TEXTS
+
+    def rows_present(self) -> Int32s:
+        """Return the rows of the level that have the node, from 0 and rising."""
+        return np.arange(self.row_count, dtype=np.int32) if self.rows is None else self.rows
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Why a record could not be read.
+
+    Attributes:
+        code: A short stable name of the reason.
+        byte_offset: Where in the chunk, in bytes from 0.
+        reason: Expected, got, what next.
+        path: Where in the record, as far as it was read.
+        record: The records of the chunk before it, faulty ones included.
+    """
+
+    code: str
+    byte_offset: int
+    reason: str
+    path: Path = ()
+    record: int = 0
+
+
+@dataclass(slots=True)
+class Fragment:
+    """The columns of one chunk.
+
+    Attributes:
+        nodes: All nodes, each after its parent; the first is the record.
+        faults: The records that could not be read, in order of their place.
+    """
+
+    nodes: list[Node]
+    faults: list[Fault] = field(default_factory=list)
+
+    def paths(self) -> list[Path]:
+        """Return the path of every node, in the order of the nodes."""
+        paths: list[Path] = []
+        for node in self.nodes:
+            above = paths[node.parent] if node.parent >= 0 else ()
+            if node.role is Role.MEMBER:
+                assert node.name is not None
+                paths.append((*above, node.name))
+            else:
+                paths.append((*above, ELEMENT) if node.role is Role.ELEMENT else above)
+        return paths
+
+
+_LIST_LANES = (
+    ("parent_rows", pa.int32()),
+    ("ordinals", pa.int32()),
+    ("rows", pa.int32()),
+    ("kinds", pa.uint8()),
+    ("positions", pa.int32()),
+    ("booleans", pa.uint8()),
+    ("integers", pa.int64()),
+)
+_TEXT_LANES = ("numbers", "texts")
+
+
+@cache
+def fragment_schema() -> pa.Schema:
+    """Return the Arrow schema of a fragment on the wire: one row per node, one list column per lane."""
+    columns: list[tuple[str, Any]] = [
+        ("parent", pa.int32()),
+        ("role", pa.uint8()),
+        ("name", pa.large_string()),
+        ("row_count", pa.int64()),
+        ("in_every_row", pa.bool_()),
+    ]
+    columns += [(name, pa.large_list(kind)) for name, kind in _LIST_LANES]
+    columns += [(name, pa.large_list(pa.large_string())) for name in _TEXT_LANES]
+    return pa.schema(columns)
+
+
+def fragment_to_batch(fragment: Fragment) -> pa.RecordBatch:
+    """Return a fragment without faults as one record batch of `fragment_schema()`."""
+    nodes = fragment.nodes
+    columns = [
+        pa.array([node.parent for node in nodes], pa.int32()),
+        pa.array([int(node.role) for node in nodes], pa.uint8()),
+        pa.array([node.name for node in nodes], pa.large_string()),
+        pa.array([node.row_count for node in nodes], pa.int64()),
+        pa.array([node.rows is None for node in nodes], pa.bool_()),
+    ]
+    for name, kind in _LIST_LANES:
+        lanes = [getattr(node, name) for node in nodes]
+        columns.append(_list_array([NO_ROWS if lane is None else lane for lane in lanes], kind))
+    columns += [_text_list_array([getattr(node, name) for node in nodes]) for name in _TEXT_LANES]
+    return pa.RecordBatch.from_arrays(columns, schema=fragment_schema())
+
+
+def fragment_from_batch(batch: pa.RecordBatch) -> Fragment:
+    """Return the fragment that `fragment_to_batch` wrote; its lanes share the batch's memory."""
+    lanes: dict[str, list[Any]] = {name: _list_slices(batch.column(name)) for name, _ in _LIST_LANES}
+    texts: dict[str, list[Any]] = {name: _text_slices(batch.column(name)) for name in _TEXT_LANES}
+    heads = zip(*(batch.column(index).to_pylist() for index in range(5)), strict=True)
+    nodes = []
+    for index, (parent, role, name, row_count, in_every_row) in enumerate(heads):
+        values: dict[str, Any] = {lane: slices[index] for lane, slices in (lanes | texts).items()}
+        values["booleans"] = values["booleans"].view(np.bool_)
+        if in_every_row:
+            values["rows"] = None
+        nodes.append(Node(parent, Role(role), name, row_count, **values))
+    return Fragment(nodes)
+
+
+def _offsets(lengths: Iterable[int]) -> pa.Array:
+    return pa.array(np.concatenate(([0], np.cumsum(np.fromiter(lengths, np.int64)))), pa.int64())
+
+
+def _list_array(lanes: list[npt.NDArray[Any]], kind: pa.DataType) -> pa.Array:
+    values = np.concatenate(lanes)
+    array = pa.array(values.view(np.uint8) if values.dtype == np.bool_ else values, kind)
+    return pa.LargeListArray.from_arrays(_offsets(map(len, lanes)), array)
+
+
+def _text_list_array(lanes: list[TextLane]) -> pa.Array:
+    filled = [lane.to_arrow() for lane in lanes if len(lane)]
+    values = pa.concat_arrays(filled) if filled else pa.array([], pa.large_string())
+    return pa.LargeListArray.from_arrays(_offsets(map(len, lanes)), values)
+
+
+def _list_slices(column: pa.Array) -> list[npt.NDArray[Any]]:
+    offsets = column.offsets.to_pylist()
+    values = column.values.to_numpy(zero_copy_only=True)
+    return [values[start:stop] for start, stop in pairwise(offsets)]
+
+
+def _text_slices(column: pa.Array) -> list[TextLane]:
+    offsets = column.offsets.to_pylist()
+    lane = TextLane.of(column.values)
+    return [lane.slice(start, stop) if stop > start else EMPTY_TEXTS for start, stop in pairwise(offsets)]

@@ -1,0 +1,1 @@
+"""Kernels: the code that turns bytes of whole records into fragments."""

@@ -1,0 +1,303 @@
+"""Growing a fragment, one record at a time, from parsed values: the Python side of every kernel."""
+
+from __future__ import annotations
+
+import datetime
+import decimal
+import math
+import uuid
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from tessaron.core.errors import UsageError
+from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
+from tessaron.core.kinds import Kind
+from tessaron.core.paths import ELEMENT, Path, format_path
+
+_INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
+
+
+class NumberText(str):
+    """A number that is kept as the digits of its text."""
+
+    __slots__ = ()
+
+
+class Pairs(tuple[tuple[str, Any], ...]):
+    """The members of an object as (name, value) pairs, in the order of the text, repeated names included."""
+
+    __slots__ = ()
+
+
+class _GrowingNode:
+    """A node under construction: the attributes of `Node` as plain lists."""
+
+    __slots__ = (
+        "booleans",
+        "element",
+        "index",
+        "integers",
+        "kinds",
+        "level",
+        "members",
+        "name",
+        "numbers",
+        "ordinals",
+        "parent",
+        "parent_rows",
+        "positions",
+        "role",
+        "row_count",
+        "rows",
+        "texts",
+    )
+
+    def __init__(self, index: int, parent: _GrowingNode | None, role: Role, name: str | None):
+        self.index = index
+        self.parent = parent
+        self.role = role
+        self.name = name
+        self.level: _GrowingNode = self if role is not Role.MEMBER or parent is None else parent.level
+        self.row_count = 0
+        self.parent_rows: list[int] = []
+        self.ordinals: list[int] = []
+        self.rows: list[int] = []
+        self.kinds = bytearray()
+        self.positions: list[int] = []
+        self.booleans: list[bool] = []
+        self.integers: list[int] = []
+        self.numbers: list[str] = []
+        self.texts: list[str] = []
+        self.members: dict[str, _GrowingNode] = {}
+        self.element: _GrowingNode | None = None
+
+    def put(self, row: int, value: Any) -> bool:
+        """Record one occurrence; say whether it is an object or array whose content is still to come."""
+        self.rows.append(row)
+        kind = _PUT.get(type(value), _put_other)(self, value)
+        self.kinds.append(kind)
+        return kind is Kind.OBJECT or kind is Kind.ARRAY
+
+    def path(self) -> Path:
+        steps: list[Any] = []
+        node: _GrowingNode = self
+        while node.parent is not None:
+            steps.append(node.name if node.role is Role.MEMBER else ELEMENT)
+            node = node.parent
+        return tuple(reversed(steps))
+
+
+class FragmentBuilder:
+    """Collects records into a fragment.
+
+    A record is a value as `json` parses it, with an object as a dict or as `Pairs`.
+    Of pairs with the same name the last wins. Depth costs no recursion.
+    """
+
+    def __init__(self) -> None:
+        self._nodes = [_GrowingNode(0, None, Role.RECORD, None)]
+
+    @property
+    def record_count(self) -> int:
+        """Records added so far."""
+        return self._nodes[0].row_count
+
+    def add(self, record: Any) -> None:
+        """Add one record.
+
+        Raises:
+            UsageError: For a value that JSON has no kind for; the fragment is then spoilt.
+        """
+        root = self._nodes[0]
+        row = root.row_count
+        root.row_count += 1
+        pending = [(root, row, record)] if root.put(row, record) else []
+        while pending:
+            node, row, value = pending.pop()
+            is_object = isinstance(value, (dict, Pairs))
+            inside = self._open_object(node, row, value) if is_object else self._open_array(node, row, value)
+            pending.extend(reversed(inside))
+
+    def _open_object(self, node: _GrowingNode, row: int, value: Any) -> list[tuple[_GrowingNode, int, Any]]:
+        pairs = value.items() if isinstance(value, dict) else _last_of_each(value)
+        inside = []
+        for position, (name, item) in enumerate(pairs):
+            child = node.members.get(name) or self._member(node, name)
+            child.positions.append(position)
+            if child.put(row, item):
+                inside.append((child, row, item))
+        return inside
+
+    def _open_array(
+        self, node: _GrowingNode, row: int, value: Sequence[Any]
+    ) -> list[tuple[_GrowingNode, int, Any]]:
+        element = node.element or self._element(node)
+        first = element.row_count
+        element.row_count += len(value)
+        element.parent_rows.extend([row] * len(value))
+        element.ordinals.extend(range(1, len(value) + 1))
+        return [
+            (element, first + offset, item)
+            for offset, item in enumerate(value)
+            if element.put(first + offset, item)
+        ]
+
+    def _member(self, parent: _GrowingNode, name: Any) -> _GrowingNode:
+        if type(name) is not str:
+            raise UsageError(
+                f"expected member names to be text, got {name!r} ({type(name).__name__}) "
+                f"in {format_path(parent.path())}; turn the keys into str first"
+            )
+        node = parent.members[name] = self._grow(parent, Role.MEMBER, name)
+        return node
+
+    def _element(self, parent: _GrowingNode) -> _GrowingNode:
+        parent.element = self._grow(parent, Role.ELEMENT, None)
+        return parent.element
+
+    def _grow(self, parent: _GrowingNode, role: Role, name: str | None) -> _GrowingNode:
+        node = _GrowingNode(len(self._nodes), parent, role, name)
+        self._nodes.append(node)
+        return node
+
+    def finish(self) -> Fragment:
+        """Return the fragment of all records added."""
+        return Fragment([_finish_node(node) for node in self._nodes])
+
+
+def _last_of_each(pairs: Iterable[tuple[str, Any]]) -> Iterable[tuple[str, Any]]:
+    """Return the pairs, of those with one name only the last (RFC 8259 section 4 leaves it open)."""
+    return dict(pairs).items()
+
+
+def _finish_node(node: _GrowingNode) -> Node:
+    row_count = node.level.row_count
+    positions = np.array(node.positions, np.int32)
+    if len(positions) and (positions == positions[0]).all():
+        positions = positions[:1]
+    return Node(
+        parent=-1 if node.parent is None else node.parent.index,
+        role=node.role,
+        name=None if node.name is None else _encodable(node.name),
+        row_count=row_count,
+        parent_rows=np.array(node.parent_rows, np.int32),
+        ordinals=np.array(node.ordinals, np.int32),
+        rows=None if len(node.rows) == row_count else np.array(node.rows, np.int32),
+        kinds=np.frombuffer(bytes(node.kinds), np.uint8),
+        positions=positions,
+        booleans=np.array(node.booleans, np.bool_),
+        integers=np.array(node.integers, np.int64),
+        numbers=TextLane.of(node.numbers) if node.numbers else EMPTY_TEXTS,
+        texts=_text_lane(node.texts) if node.texts else EMPTY_TEXTS,
+    )
+
+
+def _text_lane(texts: list[str]) -> TextLane:
+    try:
+        return TextLane.of(texts)
+    except UnicodeEncodeError:
+        return TextLane.of([_encodable(text) for text in texts])
+
+
+def _encodable(text: str) -> str:
+    """Return `text` with each lone surrogate, which UTF-8 cannot hold, as its escape of six characters."""
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
+def _put_null(node: _GrowingNode, value: None) -> Kind:
+    return Kind.NULL
+
+
+def _put_boolean(node: _GrowingNode, value: bool) -> Kind:
+    node.booleans.append(value)
+    return Kind.BOOLEAN
+
+
+def _put_integer(node: _GrowingNode, value: int) -> Kind:
+    if _INT64_LEAST <= value <= _INT64_MOST:
+        node.integers.append(value)
+        return Kind.INTEGER
+    node.numbers.append(_digits(value))
+    return Kind.LONG_INTEGER
+
+
+def _digits(value: int) -> str:
+    """Return the digits of an integer of any length; `str` refuses those of more than 4,300."""
+    return str(decimal.Context(prec=max(1, value.bit_length())).create_decimal(value))
+
+
+def _put_number_text(node: _GrowingNode, value: NumberText) -> Kind:
+    node.numbers.append(str(value))
+    return Kind.LONG_INTEGER if value.lstrip("-").isdigit() else Kind.FRACTION
+
+
+def _put_float(node: _GrowingNode, value: float) -> Kind:
+    if not math.isfinite(value):
+        _refuse(node, value)
+    return _put_number_text(node, NumberText(repr(value)))
+
+
+def _put_decimal(node: _GrowingNode, value: decimal.Decimal) -> Kind:
+    if not value.is_finite():
+        _refuse(node, value)
+    text = str(value)
+    return _put_integer(node, int(text)) if text.isdigit() else _put_number_text(node, NumberText(text))
+
+
+def _put_text(node: _GrowingNode, value: str) -> Kind:
+    node.texts.append(value)
+    return Kind.TEXT
+
+
+def _put_timestamp(node: _GrowingNode, value: datetime.datetime) -> Kind:
+    return _put_text(node, value.isoformat(timespec="microseconds"))
+
+
+def _put_date(node: _GrowingNode, value: datetime.date) -> Kind:
+    return _put_text(node, value.isoformat())
+
+
+def _put_uuid(node: _GrowingNode, value: uuid.UUID) -> Kind:
+    return _put_text(node, str(value))
+
+
+def _put_object(node: _GrowingNode, value: Any) -> Kind:
+    return Kind.OBJECT
+
+
+def _put_array(node: _GrowingNode, value: Sequence[Any]) -> Kind:
+    return Kind.ARRAY
+
+
+def _put_other(node: _GrowingNode, value: Any) -> Kind:
+    for base, put in _PUT.items():
+        if isinstance(value, base):
+            return put(node, value)
+    return _refuse(node, value)
+
+
+def _refuse(node: _GrowingNode, value: Any) -> Kind:
+    raise UsageError(
+        f"expected a JSON value, got {value!r} ({type(value).__name__}) at {format_path(node.path())}; "
+        "turn it into text, a number, a list or a dict first"
+    )
+
+
+_PUT: Mapping[type, Callable[[_GrowingNode, Any], Kind]] = {
+    str: _put_text,
+    bool: _put_boolean,
+    int: _put_integer,
+    type(None): _put_null,
+    Pairs: _put_object,
+    dict: _put_object,
+    list: _put_array,
+    tuple: _put_array,
+    NumberText: _put_number_text,
+    float: _put_float,
+    decimal.Decimal: _put_decimal,
+    datetime.datetime: _put_timestamp,
+    datetime.date: _put_date,
+    uuid.UUID: _put_uuid,
+}

@@ -1,0 +1,73 @@
+"""The layout: which tables, columns, keys and types come out. Plain data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+
+from tessaron.core.paths import Path
+from tessaron.core.typing.readings import Reading
+from tessaron.core.typing.types import ColumnType
+
+ROW_KEY, PARENT_KEY, ORDINAL = "row_key", "parent_key", "ordinal"
+"""The names of the key columns, unless the data has a field of that name."""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One column that comes from the data.
+
+    Attributes:
+        name: Its name in the table.
+        path: Where its values stand, from the record down.
+        type: What it holds.
+        reading: How its texts are read into `type`; None when they are kept, or come as numbers.
+        note: Why the type is wider than expected, for people; or empty.
+    """
+
+    name: str
+    path: Path
+    type: ColumnType
+    reading: Reading | None = None
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """One table: a level of the structure, with its key columns first.
+
+    Attributes:
+        name: Its name.
+        rows: The path of the level whose rows it has; empty for the records.
+        parent: Name of the table its rows belong to; None for the top table.
+        row_key: Name of the primary key column, dense from 1.
+        parent_key: Name of the foreign key column; None for the top table.
+        ordinal: Name of the column with the position in the array, from 1; None for the top table.
+        columns: The columns of the data.
+    """
+
+    name: str
+    rows: Path
+    parent: str | None
+    row_key: str
+    parent_key: str | None
+    ordinal: str | None
+    columns: tuple[Column, ...]
+
+    def key_columns(self) -> list[str]:
+        """Return the names of the key columns, in their order."""
+        return [name for name in (self.row_key, self.parent_key, self.ordinal) if name is not None]
+
+    def arrow_schema(self) -> Any:
+        """Return the Arrow schema: key columns without nulls, then the columns of the data."""
+        keys = [pa.field(name, pa.int64(), nullable=False) for name in self.key_columns()]
+        return pa.schema(keys + [pa.field(column.name, column.type.arrow_type()) for column in self.columns])
+
+
+@dataclass(frozen=True, slots=True)
+class Layout:
+    """All tables, parents before children."""
+
+    tables: tuple[Table, ...]

@@ -1,0 +1,80 @@
+"""Names of tables and columns: snake_case, at most 63 bytes, unique without regard to case."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import unicodedata
+from collections.abc import Iterable
+from pathlib import PurePath
+
+NAME_BYTES = 63
+"""The longest name, in bytes of UTF-8: what PostgreSQL keeps."""
+_DIGEST_LETTERS = 8
+
+_NOT_IN_NAMES = re.compile(r"[\W_]+")
+_ENDINGS = re.compile(r"(\.[a-z0-9]{1,8})+$", re.IGNORECASE)
+_NUMBERED_END = re.compile(r"([-_. ]+[0-9]+)+$|(?<=[^\W\d_])[0-9]{4,}$")
+
+
+def snake_case(text: str) -> str:
+    """Return `text` as lower-case words joined by `_`; letters of any script stay, all else goes.
+
+    `berthName` and `Berth name` give `berth_name`, `IMONumber` gives `imo_number`. Empty if nothing is left.
+    """
+    composed = unicodedata.normalize("NFC", text)
+    words = "".join(
+        "_" + character if _starts_word(composed, index) else character
+        for index, character in enumerate(composed)
+    )
+    return _NOT_IN_NAMES.sub("_", words).strip("_").lower()
+
+
+def _starts_word(text: str, index: int) -> bool:
+    """Say whether a capital letter begins a word: after a small one or a digit, or before a small one."""
+    if not index or not text[index].isupper():
+        return False
+    before, after = text[index - 1], text[index + 1 : index + 2]
+    return before.islower() or before.isdigit() or (before.isupper() and after.islower())
+
+
+def shorten(name: str) -> str:
+    """Return `name`, cut to `NAME_BYTES` bytes with a digest of the whole name at its end if it is longer."""
+    raw = name.encode()
+    if len(raw) <= NAME_BYTES:
+        return name
+    digest = hashlib.blake2b(raw, digest_size=_DIGEST_LETTERS // 2).hexdigest()
+    return raw[: NAME_BYTES - _DIGEST_LETTERS - 1].decode(errors="ignore").rstrip("_") + "_" + digest
+
+
+class Names:
+    """Hands out names that are unique without regard to case."""
+
+    def __init__(self, taken: Iterable[str] = ()) -> None:
+        self._taken = {name.casefold() for name in taken}
+
+    def is_free(self, name: str) -> bool:
+        """Say whether `name` can still be had."""
+        return name.casefold() not in self._taken
+
+    def claim(self, *words: str, otherwise: str) -> str:
+        """Return a free name made of `words`; `otherwise` stands for words of which nothing is left.
+
+        A clash gets `_2`, `_3`, … at its end.
+        """
+        parts = [snake_case(word) for word in words]
+        base = "_".join(part for part in parts if part) or otherwise
+        name, number = shorten(base), 1
+        while name.casefold() in self._taken:
+            number += 1
+            name = shorten(f"{base}_{number}")
+        self._taken.add(name.casefold())
+        return name
+
+
+def name_of_source(source: str) -> str:
+    """Return the name for the top table of a file: without endings, dates and numbers; else `records`."""
+    stem = _ENDINGS.sub("", PurePath(source).name)
+    without = _NUMBERED_END.sub("", stem)
+    name = snake_case(without)
+    return shorten(name) if name and not name.isdigit() else "records"

@@ -1,0 +1,68 @@
+"""The tables of a run, held in memory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from types import MappingProxyType
+from typing import Any
+
+from tessaron.core.errors import UsageError
+from tessaron.core.layout import Layout, Table
+
+
+class Tables(Mapping[str, Any]):
+    """A read-only mapping of table name to `pyarrow.Table`, parents before children, with the keys known.
+
+    Attributes:
+        layout: The tables, columns, keys and types that were made.
+        record_count: Records read.
+    """
+
+    def __init__(self, tables: Mapping[str, Any], layout: Layout, record_count: int):
+        self._tables = MappingProxyType(dict(tables))
+        self._plans = {table.name: table for table in layout.tables}
+        self.layout = layout
+        self.record_count = record_count
+
+    def __getitem__(self, name: str) -> Any:
+        return self._tables[name]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._tables)
+
+    def __len__(self) -> int:
+        return len(self._tables)
+
+    def __repr__(self) -> str:
+        sizes = ", ".join(f"{name}: {table.num_rows:,} rows" for name, table in self.items())
+        return f"Tables({sizes})"
+
+    def primary_key(self, name: str) -> tuple[str, ...]:
+        """Return the names of the columns that identify a row of the table.
+
+        Raises:
+            UsageError: When there is no table of that name.
+        """
+        return (self._plan(name).row_key,)
+
+    def foreign_key(self, name: str) -> tuple[str, ...]:
+        """Return the names of the columns that hold the primary key of the parent's row; empty at the top.
+
+        Raises:
+            UsageError: When there is no table of that name.
+        """
+        key = self._plan(name).parent_key
+        return () if key is None else (key,)
+
+    def parent(self, name: str) -> str | None:
+        """Return the name of the table that the rows of this table belong to; None for the top table.
+
+        Raises:
+            UsageError: When there is no table of that name.
+        """
+        return self._plan(name).parent
+
+    def _plan(self, name: str) -> Table:
+        if name not in self._plans:
+            raise UsageError(f"no table {name!r}; there are {', '.join(self._plans)}")
+        return self._plans[name]

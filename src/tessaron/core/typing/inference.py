@@ -1,0 +1,124 @@
+"""Choosing a column's type from what was met at its path: the narrowest that gives every value back."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from tessaron.core.kinds import Kind
+from tessaron.core.shape import ShapeNode
+from tessaron.core.typing.readings import Reading
+from tessaron.core.typing.types import (
+    BOOLEAN,
+    DECIMAL_DIGITS,
+    DOUBLE,
+    DOUBLE_SAFE_INTEGER,
+    INTEGER,
+    TEXT,
+    ColumnType,
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Inferred:
+    """A type, how texts are read into it, and why it is wider than one might expect (or empty)."""
+
+    type: ColumnType
+    reading: Reading | None = None
+    note: str = ""
+
+
+def infer_type(node: ShapeNode) -> Inferred:
+    """Return the type for the scalars met at `node`: the first rule that fits.
+
+    Mixed kinds widen from integer to decimal to double, and else to text, and the note says so. A type is
+    chosen only if every value can be turned back from it; a decimal gives back the number, and its digits
+    up to trailing zeros.
+    """
+    for rule in _RULES:
+        found = rule(node)
+        if found is not None:
+            return found
+    return Inferred(TEXT, note=_why_text(node))
+
+
+def _when_nothing(node: ShapeNode) -> Inferred | None:
+    return None if node.scalar_kinds() else Inferred(TEXT)
+
+
+def _when_boolean(node: ShapeNode) -> Inferred | None:
+    return Inferred(BOOLEAN) if node.scalar_kinds() == [Kind.BOOLEAN] else None
+
+
+def _when_integer(node: ShapeNode) -> Inferred | None:
+    return Inferred(INTEGER) if node.scalar_kinds() == [Kind.INTEGER] else None
+
+
+def _when_text(node: ShapeNode) -> Inferred | None:
+    if node.scalar_kinds() != [Kind.TEXT]:
+        return None
+    count = node.counts[Kind.TEXT]
+    if len(node.readings) == 1:
+        reading, fitting = next(iter(node.readings.items()))
+        if fitting == count:
+            return Inferred(reading.column_type(), reading)
+    return Inferred(TEXT, note=_why_not_read(node))
+
+
+def _when_decimal(node: ShapeNode) -> Inferred | None:
+    if not _all_numbers(node) or node.numbers.negative_zeros:
+        return None
+    scale = node.numbers.most_scale
+    precision = _whole_digits(node) + scale
+    if precision > DECIMAL_DIGITS:
+        return None
+    note = "integers among fractions" if node.counts[Kind.INTEGER] and scale else ""
+    return Inferred(ColumnType("decimal", precision=precision, scale=scale), note=note)
+
+
+def _when_double(node: ShapeNode) -> Inferred | None:
+    if not _all_numbers(node) or node.numbers.lossy_doubles:
+        return None
+    least, most = node.least_integer or 0, node.most_integer or 0
+    if least < -DOUBLE_SAFE_INTEGER or most > DOUBLE_SAFE_INTEGER:
+        return None
+    why = "a negative zero" if node.numbers.negative_zeros else f"more than {DECIMAL_DIGITS} digits"
+    return Inferred(DOUBLE, note=f"double, as {why} does not fit a decimal")
+
+
+_RULES: tuple[Callable[[ShapeNode], Inferred | None], ...] = (
+    _when_nothing,
+    _when_boolean,
+    _when_integer,
+    _when_text,
+    _when_decimal,
+    _when_double,
+)
+
+
+def _all_numbers(node: ShapeNode) -> bool:
+    return not node.counts[Kind.TEXT] and not node.counts[Kind.BOOLEAN]
+
+
+def _whole_digits(node: ShapeNode) -> int:
+    ends = (node.least_integer or 0, node.most_integer or 0)
+    return max(node.numbers.whole_digits, *(len(str(abs(end))) for end in ends))
+
+
+def _why_text(node: ShapeNode) -> str:
+    if _all_numbers(node):
+        return "numbers that neither a decimal nor a double holds exactly"
+    names = {Kind.LONG_INTEGER: "integer"}
+    kinds = [names.get(kind, kind.name.lower()) for kind in node.scalar_kinds()]
+    counts = [node.counts[kind] for kind in node.scalar_kinds()]
+    return "mixed kinds: " + ", ".join(f"{n:,} {kind}" for n, kind in zip(counts, kinds, strict=True))
+
+
+def _why_not_read(node: ShapeNode) -> str:
+    read = sum(node.readings.values())
+    if not read:
+        return ""
+    rest = node.counts[Kind.TEXT] - read
+    what = "/".join(sorted({reading.name for reading in node.readings}))
+    spellings = f" in {len(node.readings)} spellings" if len(node.readings) > 1 else ""
+    return f"{read:,} texts look like {what}{spellings}" + (f", {rest:,} do not" if rest else "")

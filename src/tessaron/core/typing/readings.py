@@ -1,0 +1,227 @@
+"""What the texts of a column could be read as, and in which spelling: dates and timestamps (ISO 8601).
+
+All texts of one length are looked at together, as a matrix of bytes, one row a text. A column only gets
+a type if one *reading* fits all its texts, so that every value can be written again as it was.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import numpy as np
+import numpy.typing as npt
+
+from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
+from tessaron.core.typing.types import ColumnType
+
+_DATE_LENGTH = 10
+_MINUTE_LENGTH = 16
+_SECOND_LENGTH = 19
+_LONGEST = _SECOND_LENGTH + 1 + 9 + 6
+_TAILS_TOLD_APART = 64
+"""A column with more spellings of fraction and zone than this is text anyway."""
+_DAYS_IN_MONTH = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_ZERO = ord("0")
+_NANOSECOND_YEARS = (1678, 2261)
+"""The years that 64 bits of nanoseconds around 1970 cover in full."""
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Reading:
+    """One way to read a text.
+
+    Attributes:
+        name: date, timestamp or timestamp_tz.
+        separator: What stands between date and time: `T` or a space.
+        second_digits: Digits of the fraction of a second; -1 when the seconds are not written.
+        zone: The offset as written: empty, `Z` or like `+01:00`.
+    """
+
+    name: Literal["date", "timestamp", "timestamp_tz"]
+    separator: str = ""
+    second_digits: int = 0
+    zone: str = ""
+
+    def column_type(self) -> ColumnType:
+        """Return the type of a column whose texts all read so."""
+        return ColumnType(self.name, second_digits=max(self.second_digits, 0))
+
+    @property
+    def byte_length(self) -> int:
+        """The length of every text that reads so, in bytes."""
+        if self.name == "date":
+            return _DATE_LENGTH
+        if self.second_digits < 0:
+            return _MINUTE_LENGTH + len(self.zone)
+        fraction = self.second_digits + 1 if self.second_digits else 0
+        return _SECOND_LENGTH + fraction + len(self.zone)
+
+
+def count_readings(lane: TextLane) -> dict[Reading, int]:
+    """Return how many texts of `lane` each reading fits; texts that none fits are not counted."""
+    counts: dict[Reading, int] = {}
+    if not len(lane):
+        return counts
+    lengths = lane.byte_lengths
+    for length in _lengths_to_try(lengths):
+        matrix = _matrix(lane, lengths, length)
+        dated = _are_dates(matrix)
+        if not dated.any():
+            continue
+        if length == _DATE_LENGTH:
+            counts[Reading("date")] = int(dated.sum())
+        else:
+            _count_timestamps(matrix[dated], counts)
+    return counts
+
+
+def _lengths_to_try(lengths: Int64s) -> list[int]:
+    if lengths.min() > _LONGEST or lengths.max() < _DATE_LENGTH:
+        return []
+    found = np.bincount(lengths[lengths <= _LONGEST], minlength=_DATE_LENGTH + 1)
+    return [
+        length
+        for length in np.flatnonzero(found).tolist()
+        if length == _DATE_LENGTH or length >= _MINUTE_LENGTH
+    ]
+
+
+def _matrix(lane: TextLane, lengths: Int64s, length: int) -> npt.NDArray[np.uint8]:
+    """Return the texts of one length as a matrix of bytes."""
+    starts = lane.offsets[:-1]
+    if len(lane) * length == int(lane.offsets[-1] - lane.offsets[0]) and (lengths == length).all():
+        return lane.data[lane.offsets[0] : lane.offsets[-1]].reshape(-1, length)
+    starts = starts[lengths == length]
+    windows = np.lib.stride_tricks.sliding_window_view(lane.data, length)
+    return np.asarray(windows[starts])
+
+
+def _digits(matrix: Bytes, columns: tuple[int, ...]) -> Bools:
+    """Return which rows have digits in all these columns."""
+    fits: Bools = np.ones(len(matrix), np.bool_)
+    for column in columns:
+        fits &= (matrix[:, column] - _ZERO) <= 9
+    return fits
+
+
+def _number(matrix: Bytes, start: int, stop: int) -> npt.NDArray[np.int32]:
+    value = np.zeros(len(matrix), np.int32)
+    for column in range(start, stop):
+        value = value * 10 + (matrix[:, column].astype(np.int32) - _ZERO)
+    return value
+
+
+def _are_dates(matrix: Bytes) -> Bools:
+    """Return which rows begin with a date of the calendar, `YYYY-MM-DD`, from year 1."""
+    fits = (matrix[:, 4] == ord("-")) & (matrix[:, 7] == ord("-"))
+    if not fits.any():
+        return np.asarray(fits)
+    fits &= _digits(matrix, (0, 1, 2, 3, 5, 6, 8, 9))
+    year, month, day = _number(matrix, 0, 4), _number(matrix, 5, 7), _number(matrix, 8, 10)
+    fits &= (year >= 1) & (month >= 1) & (month <= 12) & (day >= 1)
+    leap = (year % 4 == 0) & ((year % 100 != 0) | (year % 400 == 0))
+    last = _DAYS_IN_MONTH[np.clip(month, 1, 12) - 1] + (leap & (month == 2))
+    return np.asarray(fits & (day <= last))
+
+
+def _count_timestamps(matrix: Bytes, counts: dict[Reading, int]) -> None:
+    fits = ((matrix[:, 10] == ord("T")) | (matrix[:, 10] == ord(" "))) & (matrix[:, 13] == ord(":"))
+    fits &= _digits(matrix, (11, 12, 14, 15))
+    fits &= (_number(matrix, 11, 13) <= 23) & (_number(matrix, 14, 16) <= 59)
+    matrix = matrix[fits]
+    for _ in range(_TAILS_TOLD_APART):
+        if not len(matrix):
+            return
+        reading = _reading_of(bytes(matrix[0]))
+        same = _same_tail(matrix, reading) if reading else (matrix == matrix[0]).all(axis=1)
+        if reading:
+            counts[reading] = counts.get(reading, 0) + int(same.sum())
+        matrix = matrix[~same]
+
+
+def _reading_of(text: bytes) -> Reading | None:
+    """Return the reading of one text whose date and minutes are known to be right."""
+    at, second_digits = _MINUTE_LENGTH, -1
+    if text[at : at + 1] == b":":
+        if not text[at + 1 : at + 3].isdigit() or int(text[at + 1 : at + 3]) > 59:
+            return None
+        at, second_digits = _SECOND_LENGTH, 0
+        if text[at : at + 1] == b".":
+            rest = text[at + 1 :]
+            second_digits = len(rest) - len(rest.lstrip(b"0123456789"))
+            at += 1 + second_digits
+            if not 1 <= second_digits <= 9:
+                return None
+    zone = text[at:].decode("latin-1")
+    if not _is_zone(zone) or (second_digits > 6 and not _in_nanoseconds(int(text[:4]))):
+        return None
+    return Reading("timestamp_tz" if zone else "timestamp", chr(text[10]), second_digits, zone)
+
+
+def _is_zone(zone: str) -> bool:
+    if zone in ("", "Z"):
+        return True
+    shaped = len(zone) == 6 and zone[0] in "+-" and zone[3] == ":" and (zone[1:3] + zone[4:]).isdigit()
+    return shaped and zone != "-00:00" and int(zone[1:3]) <= 23 and int(zone[4:]) <= 59
+
+
+def _in_nanoseconds(year: Any) -> Any:
+    return (year >= _NANOSECOND_YEARS[0]) & (year <= _NANOSECOND_YEARS[1])
+
+
+def _same_tail(matrix: Bytes, reading: Reading) -> Bools:
+    """Return which rows have the separator, fraction digits and zone of `reading`, and real seconds."""
+    fits = matrix[:, 10] == ord(reading.separator)
+    if reading.second_digits >= 0:
+        fits &= (matrix[:, 16] == ord(":")) & _digits(matrix, (17, 18)) & (_number(matrix, 17, 19) <= 59)
+    if reading.second_digits > 0:
+        columns = range(_SECOND_LENGTH + 1, _SECOND_LENGTH + 1 + reading.second_digits)
+        fits &= (matrix[:, _SECOND_LENGTH] == ord(".")) & _digits(matrix, tuple(columns))
+    if reading.second_digits > 6:
+        fits &= _in_nanoseconds(_number(matrix, 0, 4))
+    for column, character in enumerate(reading.zone, reading.byte_length - len(reading.zone)):
+        fits &= matrix[:, column] == ord(character)
+    return np.asarray(fits)
+
+
+def read_texts(lane: TextLane, reading: Reading) -> Int64s:
+    """Return the values of texts that all read as `reading`.
+
+    Returns:
+        For a date, days since 1970-01-01; else microseconds since 1970-01-01T00:00 (nanoseconds when
+        `reading` has more than 6 fraction digits), in UTC when it has a zone.
+    """
+    size = int(lane.offsets[-1] - lane.offsets[0])
+    matrix = lane.data[lane.offsets[0] : lane.offsets[0] + size].reshape(-1, reading.byte_length)
+    days = _days(_number(matrix, 0, 4), _number(matrix, 5, 7), _number(matrix, 8, 10))
+    if reading.name == "date":
+        return days
+    seconds = days * 86400 + _number(matrix, 11, 13) * 3600 + _number(matrix, 14, 16) * 60
+    if reading.second_digits >= 0:
+        seconds += _number(matrix, 17, 19)
+    seconds -= _zone_seconds(reading.zone)
+    unit_digits = 6 if reading.second_digits <= 6 else 9
+    if reading.second_digits <= 0:
+        return np.asarray(seconds * 10**unit_digits)
+    stop = _SECOND_LENGTH + 1 + reading.second_digits
+    fraction = _number(matrix, _SECOND_LENGTH + 1, stop).astype(np.int64)
+    return np.asarray(seconds * 10**unit_digits + fraction * 10 ** (unit_digits - reading.second_digits))
+
+
+def _zone_seconds(zone: str) -> int:
+    if zone in ("", "Z"):
+        return 0
+    seconds = int(zone[1:3]) * 3600 + int(zone[4:]) * 60
+    return -seconds if zone[0] == "-" else seconds
+
+
+def _days(year: Any, month: Any, day: Any) -> Int64s:
+    """Return days since 1970-01-01 of dates of the Gregorian calendar.
+
+    Counts from 1 March of year 0, so that the leap day comes last: 365 days a year, a day more every 4th
+    but not every 100th year but every 400th; months of 153 days in five.
+    """
+    year = year.astype(np.int64) - (month <= 2)
+    day_of_year = (153 * ((month + 9) % 12) + 2) // 5 + day - 1
+    return np.asarray(year * 365 + year // 4 - year // 100 + year // 400 + day_of_year - 719468)

@@ -1,0 +1,70 @@
+"""Column types: what a column is, apart from any file format or database."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import pyarrow as pa
+
+TypeName = Literal[
+    "boolean", "integer", "decimal", "double", "text", "date", "timestamp", "timestamp_tz", "time", "uuid"
+]
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnType:
+    """The type of one column.
+
+    Attributes:
+        name: One of `TypeName`.
+        precision: Only decimal: all digits, 1 to 38.
+        scale: Only decimal: digits after the point, 0 to `precision`.
+        second_digits: Only time, timestamp and timestamp_tz: digits of the fraction of a second, 0 to 9.
+    """
+
+    name: TypeName
+    precision: int = 0
+    scale: int = 0
+    second_digits: int = 0
+
+    def __str__(self) -> str:
+        return f"decimal({self.precision},{self.scale})" if self.name == "decimal" else self.name
+
+    def arrow_type(self) -> Any:
+        """Return the Arrow type that holds the column (Parquet keeps it)."""
+        match self.name:
+            case "decimal":
+                return pa.decimal128(self.precision, self.scale)
+            case "timestamp":
+                return pa.timestamp(self._unit())
+            case "timestamp_tz":
+                return pa.timestamp(self._unit(), "UTC")
+            case "time":
+                return pa.time64(self._unit())
+            case name:
+                return _PLAIN_ARROW_TYPES[name]
+
+    def _unit(self) -> str:
+        return "us" if self.second_digits <= 6 else "ns"
+
+
+_PLAIN_ARROW_TYPES = {
+    "boolean": pa.bool_(),
+    "integer": pa.int64(),
+    "double": pa.float64(),
+    "text": pa.large_string(),
+    "date": pa.date32(),
+    "uuid": pa.large_string(),
+}
+
+BOOLEAN = ColumnType("boolean")
+INTEGER = ColumnType("integer")
+DOUBLE = ColumnType("double")
+TEXT = ColumnType("text")
+DATE = ColumnType("date")
+
+DECIMAL_DIGITS = 38
+"""The most digits a decimal column can have: what 128 bits hold."""
+DOUBLE_SAFE_INTEGER = 2**53
+"""Up to here every integer is a double of its own (IEEE 754)."""

@@ -1,0 +1,77 @@
+"""The demo: export, load into SQLite, join by the keys, and compare with the documents themselves."""
+
+from __future__ import annotations
+
+import csv
+import json
+import sqlite3
+from collections import defaultdict
+from collections.abc import Callable
+from datetime import datetime
+from pathlib import Path
+
+from tessaron.receipt import Receipt
+from tessaron.run import export
+
+BerthAnswer = list[tuple[str, float, int]]
+"""Per berth: hours alongside, containers moved."""
+
+BERTH_QUESTION = """\
+SELECT s.berth,
+       round(sum((julianday(s."to") - julianday(s."from")) * 24), 1) AS hours_alongside,
+       sum((SELECT count(*) FROM calls_stays_moves AS m WHERE m.parent_key = s.row_key)) AS containers
+FROM calls AS c JOIN calls_stays AS s ON s.parent_key = c.row_key
+WHERE c.status <> 'cancelled'
+GROUP BY s.berth ORDER BY s.berth"""
+
+
+def export_both(calls: Path, into: Path, say: Callable[[Receipt], None]) -> dict[str, Receipt]:
+    """Export the calls as Parquet and as CSV below `into`; return the receipts by format."""
+    receipts = {}
+    for form in ("parquet", "csv"):
+        receipts[form] = export(calls, into / form, format=form, name="calls", replace=True)
+        say(receipts[form])
+    return receipts
+
+
+def load_into_sqlite(receipt: Receipt, database: Path) -> int:
+    """Load every CSV file of an export into an SQLite database of its own; return the rows loaded."""
+    database.unlink(missing_ok=True)
+    rows = 0
+    with sqlite3.connect(database) as connection:
+        for table in receipt.tables:
+            columns = ", ".join(f'"{column.name}"' for column in table.columns)
+            marks = ", ".join("?" * len(table.columns))
+            connection.execute(
+                f'CREATE TABLE "{table.name}" ({columns}, PRIMARY KEY ("{table.columns[0].name}"))'
+            )
+            with open(Path(receipt.target, table.file), encoding="utf-8", newline="") as file:
+                reader = csv.reader(file)
+                next(reader)
+                found = connection.executemany(f'INSERT INTO "{table.name}" VALUES ({marks})', reader)
+                rows += found.rowcount if table.rows else 0
+    connection.close()
+    return rows
+
+
+def answer_from_tables(database: Path) -> BerthAnswer:
+    """Return the answer that SQLite gives by joining parent and child tables on their keys."""
+    connection = sqlite3.connect(database)
+    try:
+        return [(berth, hours, containers) for berth, hours, containers in connection.execute(BERTH_QUESTION)]
+    finally:
+        connection.close()
+
+
+def answer_from_documents(calls: Path) -> BerthAnswer:
+    """Return the same answer, added up from the documents without Tessaron."""
+    seconds: dict[str, float] = defaultdict(float)
+    containers: dict[str, int] = defaultdict(int)
+    with open(calls, encoding="utf-8") as file:
+        for line in file:
+            call = json.loads(line)
+            for stay in call["stays"] if call["status"] != "cancelled" else ():
+                end, begin = (datetime.fromisoformat(stay[name]) for name in ("to", "from"))
+                seconds[stay["berth"]] += (end - begin).total_seconds()
+                containers[stay["berth"]] += len(stay["moves"])
+    return [(berth, round(seconds[berth] / 3600, 1), containers[berth]) for berth in sorted(seconds)]

@@ -1,0 +1,170 @@
+"""Writing tables to files: rows are collected per table and written in groups, as Parquet or CSV."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, Protocol
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pq
+
+from tessaron.core.errors import TargetError, UsageError
+from tessaron.core.layout import Layout, Table
+
+_GROUP_ROWS = 131_072
+_GROUP_CELLS = 4_194_304
+_LEAST_GROUP_ROWS = 1_024
+_COLLECTED_BYTES = 32 * 1024 * 1024
+"""Rows collected in memory, all tables together, before the largest group is written out early."""
+
+
+class TableFile(Protocol):
+    """One file under construction."""
+
+    def write(self, rows: Any) -> None:
+        """Append a `pyarrow.Table`."""
+
+    def close(self) -> None:
+        """Finish the file."""
+
+
+class ParquetFile:
+    """A Parquet file with zstd compression; each write makes one row group. Opened by the first write."""
+
+    ending = ".parquet"
+
+    def __init__(self, path: Path, table: Table):
+        self._path = path
+        self._schema = table.arrow_schema()
+        self._writer: Any = None
+
+    def write(self, rows: Any) -> None:
+        """Append a `pyarrow.Table` as one row group."""
+        if self._writer is None:
+            self._writer = pq.ParquetWriter(self._path, self._schema, compression="zstd")
+        self._writer.write_table(rows, row_group_size=max(rows.num_rows, 1))
+
+    def close(self) -> None:
+        """Write the footer."""
+        if self._writer is not None:
+            self._writer.close()
+
+
+class CsvFile:
+    """A CSV file by RFC 4180: UTF-8, CRLF, a header; null is empty, an empty text is `""`."""
+
+    ending = ".csv"
+
+    def __init__(self, path: Path, table: Table):
+        self._path = path
+        self._options = {"eol": "\r\n", "quoting_style": "needed"}
+        self._header = True
+        self._units = {
+            column.name: _shown_unit(column.type.arrow_type(), column.type.second_digits)
+            for column in table.columns
+            if column.type.name in ("timestamp", "timestamp_tz")
+        }
+
+    def write(self, rows: Any) -> None:
+        """Append a `pyarrow.Table`; the file is open only meanwhile."""
+        options = pa_csv.WriteOptions(include_header=self._header, **self._options)
+        self._header = False
+        with open(self._path, "ab") as file:
+            pa_csv.write_csv(self._in_shown_units(rows), file, options)
+
+    def close(self) -> None:
+        """Do nothing: every write has closed the file."""
+
+    def _in_shown_units(self, rows: Any) -> Any:
+        for name, unit in self._units.items():
+            index = rows.schema.get_field_index(name)
+            rows = rows.set_column(index, name, rows.column(index).cast(unit))
+        return rows
+
+
+def _shown_unit(arrow_type: Any, second_digits: int) -> Any:
+    """Return the timestamp type that prints as few digits as the column has, in steps of three."""
+    unit = ("s", "ms", "us", "ns")[(second_digits + 2) // 3]
+    return pa.timestamp(unit, arrow_type.tz)
+
+
+FORMATS: dict[str, type[ParquetFile] | type[CsvFile]] = {"parquet": ParquetFile, "csv": CsvFile}
+
+
+def check_format(name: str) -> None:
+    """Raise `UsageError` unless `name` is a format that can be written."""
+    if name not in FORMATS:
+        raise UsageError(f"expected a format of {', '.join(FORMATS)}, got {name!r}")
+
+
+class TableFiles:
+    """Writes every table of a layout to a file of its own in one folder.
+
+    Rows are written in groups whose size depends on the layout alone; when many large rows come
+    together, the largest group goes earlier, so that memory stays bounded.
+    """
+
+    def __init__(self, folder: Path, layout: Layout, format_name: str):
+        writer = FORMATS[format_name]
+        self.names = {table.name: table.name + writer.ending for table in layout.tables}
+        self.rows = {table.name: 0 for table in layout.tables}
+        self._schemas = {table.name: table.arrow_schema() for table in layout.tables}
+        self._files: dict[str, TableFile] = {
+            table.name: writer(folder / self.names[table.name], table) for table in layout.tables
+        }
+        self._group_rows = {name: _group_rows(len(schema)) for name, schema in self._schemas.items()}
+        self._collected: dict[str, list[Any]] = {name: [] for name in self._files}
+        self._collected_rows = dict.fromkeys(self._files, 0)
+        self._collected_bytes = dict.fromkeys(self._files, 0)
+
+    def write(self, batches: dict[str, Any]) -> None:
+        """Append a record batch to each table named.
+
+        Raises:
+            TargetError: When the disk does not take it.
+        """
+        for name, batch in batches.items():
+            if batch.num_rows:
+                self.rows[name] += batch.num_rows
+                self._collected[name].append(batch)
+                self._collected_rows[name] += batch.num_rows
+                self._collected_bytes[name] += batch.get_total_buffer_size()
+                self._write_full_groups(name)
+        while sum(self._collected_bytes.values()) > _COLLECTED_BYTES:
+            self._flush(max(self._collected_bytes, key=self._collected_bytes.__getitem__))
+
+    def close(self) -> None:
+        """Write what is left and finish every file; a table without rows becomes a file without rows."""
+        for name, file in self._files.items():
+            if self._collected_rows[name] or not self.rows[name]:
+                self._flush(name)
+            _guarded(file.close)
+
+    def _write_full_groups(self, name: str) -> None:
+        group = self._group_rows[name]
+        while self._collected_rows[name] >= group:
+            rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
+            _guarded(self._files[name].write, rows.slice(0, group))
+            self._keep(name, rows.slice(group))
+
+    def _flush(self, name: str) -> None:
+        rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
+        _guarded(self._files[name].write, rows)
+        self._keep(name, rows.slice(rows.num_rows))
+
+    def _keep(self, name: str, rows: Any) -> None:
+        self._collected[name] = rows.to_batches() if rows.num_rows else []
+        self._collected_rows[name] = rows.num_rows
+        self._collected_bytes[name] = rows.nbytes
+
+
+def _group_rows(column_count: int) -> int:
+    return max(_LEAST_GROUP_ROWS, min(_GROUP_ROWS, _GROUP_CELLS // max(column_count, 1)))
+
+
+def _guarded(action: Any, *arguments: Any) -> None:
+    try:
+        action(*arguments)
+    except OSError as error:
+        raise TargetError(f"the target cannot be written: {error.strerror or error}") from error

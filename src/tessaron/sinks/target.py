@@ -1,0 +1,94 @@
+"""The target folder: written aside, then renamed, so that it appears whole or not at all."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import secrets
+import shutil
+from pathlib import Path
+from types import TracebackType
+
+from tessaron.core.errors import TargetError
+from tessaron.receipt import RECEIPT_FILE
+
+
+class TargetFolder:
+    """A context in which files are written to `aside`; `commit` makes them the target.
+
+    Leaving the context without `commit` removes what was written. The folder aside stands next to the
+    target, so that the rename stays on one file system.
+    """
+
+    def __init__(self, target: Path, replace: bool):
+        self.target = Path(os.path.abspath(target))
+        self.replace = replace
+        self.aside = self.target.parent / f".{self.target.name}.part-{os.getpid()}-{secrets.token_hex(4)}"
+
+    def __enter__(self) -> TargetFolder:
+        self._check()
+        try:
+            self.target.parent.mkdir(parents=True, exist_ok=True)
+            self._remove_leftovers()
+            self.aside.mkdir()
+        except OSError as error:
+            raise TargetError(
+                f"{self.target}: cannot be written: {error.strerror}; choose another folder"
+            ) from error
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        shutil.rmtree(self.aside, ignore_errors=True)
+
+    def commit(self) -> None:
+        """Make what was written the target; an old target goes only after the new one is in place."""
+        old = self.aside.with_name(self.aside.name + "-old")
+        replaced = self.target.is_dir() and any(self.target.iterdir())
+        if replaced:
+            os.rename(self.target, old)
+        try:
+            os.rename(self.aside, self.target)
+        except OSError as error:
+            if replaced:
+                os.rename(old, self.target)
+            raise TargetError(f"{self.target}: cannot be written: {error.strerror}") from error
+        shutil.rmtree(old, ignore_errors=True)
+
+    def _check(self) -> None:
+        if not self.target.exists():
+            return
+        if not self.target.is_dir():
+            raise TargetError(f"{self.target}: is a file; expected a folder to write the tables into")
+        names = {entry.name for entry in self.target.iterdir()}
+        if not names:
+            return
+        if not self.replace:
+            raise TargetError(
+                f"{self.target}: is not empty; choose another folder, or replace its export with --replace"
+            )
+        foreign = sorted(names - _files_of_export(self.target))
+        if foreign:
+            raise TargetError(
+                f"{self.target}: will not be replaced, as it also holds what no export wrote: "
+                f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}; move that away first"
+            )
+
+    def _remove_leftovers(self) -> None:
+        """Remove folders aside of this target whose process was killed."""
+        pattern = re.compile(re.escape(f".{self.target.name}.part-") + r"(\d+)-[0-9a-f]{8}")
+        for entry in self.target.parent.iterdir():
+            match = pattern.fullmatch(entry.name)
+            if match and not Path("/proc", match.group(1)).exists() and Path("/proc/self").exists():
+                shutil.rmtree(entry, ignore_errors=True)
+
+
+def _files_of_export(folder: Path) -> set[str]:
+    """Return the names of the files that the receipt in `folder` lists, its own included."""
+    try:
+        receipt = json.loads((folder / RECEIPT_FILE).read_text("utf-8"))
+        return {RECEIPT_FILE, *(table["file"] for table in receipt["tables"])}
+    except (OSError, ValueError, KeyError, TypeError):
+        return set()

@@ -1,0 +1,143 @@
+"""What a user may give as a source, and how its bytes or records are got at."""
+
+from __future__ import annotations
+
+import io
+import os
+import re
+from collections.abc import Iterator, Mapping
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, BinaryIO, cast
+
+from tessaron.core.errors import SourceError, UsageError
+
+JSON_ENDINGS = (".json", ".ndjson", ".jsonl", ".geojson")
+"""The endings of files that are taken from a folder; a file named by itself may have any."""
+
+
+@dataclass(frozen=True, slots=True)
+class ByteInput:
+    """A source of bytes.
+
+    Attributes:
+        name: What it is called in messages and in the receipt.
+        size: Bytes in it, if known beforehand.
+        path: The file, if it is one.
+        stream: The open file or the bytes, if they were given.
+    """
+
+    name: str
+    size: int | None = None
+    path: Path | None = None
+    stream: BinaryIO | None = None
+
+    def open(self) -> AbstractContextManager[BinaryIO]:
+        """Return the bytes from where they begin; closes only what it opened itself.
+
+        Raises:
+            SourceError: When the file cannot be opened.
+        """
+        if self.stream is not None:
+            return nullcontext(self.stream)
+        assert self.path is not None
+        try:
+            return cast("AbstractContextManager[BinaryIO]", open(self.path, "rb"))
+        except OSError as error:
+            raise SourceError(f"{self.name}: cannot be read: {error.strerror}") from error
+
+
+@dataclass(frozen=True, slots=True)
+class ObjectInput:
+    """A source of Python objects that are records already."""
+
+    records: Iterator[Any]
+    name: str = "<objects>"
+    size: int | None = None
+
+
+Input = ByteInput | ObjectInput
+
+
+def resolve_inputs(source: Any) -> list[Input]:
+    """Return the inputs that `source` stands for.
+
+    Args:
+        source: A path (file or folder), bytes, an open binary file, a dict (one record), a list or an
+            iterator of records, or a list of `Path`s, read one after the other as one feed.
+
+    Raises:
+        SourceError: When a path leads nowhere, or a folder has no JSON file.
+        UsageError: When `source` is none of these.
+    """
+    if isinstance(source, (str, os.PathLike)):
+        return list(_inputs_of_path(Path(source)))
+    if isinstance(source, (bytes, bytearray, memoryview)):
+        data = bytes(source)
+        return [ByteInput("<bytes>", len(data), stream=io.BytesIO(data))]
+    if hasattr(source, "read"):
+        return [_input_of_file(source)]
+    if isinstance(source, Mapping):
+        return [ObjectInput(iter([dict(source)]))]
+    if isinstance(source, (list, tuple)):
+        if source and all(isinstance(item, os.PathLike) for item in source):
+            return [found for item in source for found in _inputs_of_path(Path(item))]
+        return [ObjectInput(iter(source))]
+    if isinstance(source, Iterator):
+        return [ObjectInput(source)]
+    raise UsageError(
+        f"expected a path, bytes, an open binary file, a dict, a list or an iterator as source, "
+        f"got {type(source).__name__}"
+    )
+
+
+def _input_of_file(stream: Any) -> ByteInput:
+    if isinstance(stream, io.TextIOBase):
+        raise UsageError("expected a file opened in binary mode, got a text file; open it with mode 'rb'")
+    name = getattr(stream, "name", None)
+    return ByteInput(name if isinstance(name, str) else "<stream>", stream=stream)
+
+
+def _inputs_of_path(path: Path) -> Iterator[ByteInput]:
+    if path.is_dir():
+        files = sorted(_json_files(path), key=natural_order)
+        if not files:
+            raise SourceError(
+                f"{path}: no JSON file in this folder (looked for {', '.join(JSON_ENDINGS)}); "
+                "name the files themselves if they end differently"
+            )
+        yield from map(_input_of_path, files)
+    else:
+        yield _input_of_path(path)
+
+
+def _json_files(folder: Path) -> Iterator[Path]:
+    for root, folders, files in os.walk(folder):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        yield from (
+            Path(root, name)
+            for name in files
+            if name.lower().endswith(JSON_ENDINGS) and not name.startswith(".")
+        )
+
+
+def natural_order(path: Path) -> list[tuple[tuple[int, int | str], ...]]:
+    """Return a key that sorts `part-2` before `part-10`."""
+    return [
+        tuple(
+            (0, int(piece)) if piece.isdecimal() else (1, piece)
+            for piece in re.split(r"(\d+)", part)
+            if piece
+        )
+        for part in path.parts
+    ]
+
+
+def _input_of_path(path: Path) -> ByteInput:
+    try:
+        status = path.stat()
+    except OSError as error:
+        hint = "; check the name, or pass JSON text as bytes" if isinstance(error, FileNotFoundError) else ""
+        raise SourceError(f"{path}: cannot be read: {error.strerror}{hint}") from error
+    return ByteInput(str(path), status.st_size or None, path=path)

@@ -1,0 +1,1 @@
+"""Showing what the core found."""

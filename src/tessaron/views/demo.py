@@ -1,0 +1,95 @@
+"""The demo as it is told on the terminal, step by step."""
+
+from __future__ import annotations
+
+import shlex
+from pathlib import Path
+
+from rich.table import Table
+
+from tessaron.demo.generator import DEMO_RECORDS, write_calls
+from tessaron.demo.walkthrough import (
+    BERTH_QUESTION,
+    BerthAnswer,
+    answer_from_documents,
+    answer_from_tables,
+    export_both,
+    load_into_sqlite,
+)
+from tessaron.receipt import Receipt
+from tessaron.views.terminal import console, count, grid, receipt_view, show
+
+
+def show_demo(folder: Path, command: str = "tessaron") -> bool:
+    """Run the demo in `folder` and tell each step; return whether tables and documents gave one answer.
+
+    `command` is how the user calls Tessaron, for the commands to paste.
+    """
+    screen = console()
+    show(screen, f"The harbour office of Brackwater, in {folder}", "")
+
+    calls = write_calls(folder)
+    show(
+        screen,
+        f"1. The feed: {calls.name}, {count(DEMO_RECORDS, 'vessel call')}, one JSON object per line.",
+        "   Each has stays at berths, each stay has crane moves, each move has seals.",
+        "",
+    )
+
+    def say(receipt: Receipt) -> None:
+        step = 2 if receipt.format == "parquet" else 3
+        typed = _export_typed(command, calls, Path(receipt.target), receipt.format)
+        show(screen, f"{step}. {typed}", "", *receipt_view(receipt), "")
+
+    receipts = export_both(calls, folder, say)
+
+    database = folder / "harbour.sqlite"
+    rows = load_into_sqlite(receipts["csv"], database)
+    question = [f"     {line}" for line in BERTH_QUESTION.splitlines()]
+    show(
+        screen,
+        f"4. The CSV files loaded into SQLite: {count(rows, 'row')} in {database.name}",
+        "",
+        "5. A question to the tables, by their keys: hours alongside and containers moved per berth",
+        "",
+        *question,
+        "",
+    )
+    from_tables, from_documents = answer_from_tables(database), answer_from_documents(calls)
+    same = from_tables == from_documents
+    verdict = "The tables and the documents give the same answer."
+    show(
+        screen, _answers(from_tables, from_documents), "", verdict if same else "The two answers DIFFER.", ""
+    )
+    show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
+    return same
+
+
+def _answers(from_tables: BerthAnswer, from_documents: BerthAnswer) -> Table:
+    documents = {berth: (hours, boxes) for berth, hours, boxes in from_documents}
+    rows = [
+        (
+            berth,
+            f"{hours:,.1f}",
+            f"{boxes:,}",
+            "the same" if documents.get(berth) == (hours, boxes) else f"{documents.get(berth)}",
+        )
+        for berth, hours, boxes in from_tables
+    ]
+    headings = ("berth", "hours alongside", "containers", "added up from the documents")
+    return grid(headings, rows, numeric=("hours alongside", "containers"))
+
+
+def _export_typed(command: str, source: Path, target: Path, form: str) -> str:
+    paths = f"{shlex.quote(str(source))} -o {shlex.quote(str(target))}"
+    return f"{command} export {paths} --format {form} --name calls"
+
+
+def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
+    quoted, large = shlex.quote(str(calls)), folder / "large"
+    return [
+        f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",
+        f"head -n 100 {quoted} | {_export_typed(command, Path('-'), folder / 'first_100', 'csv')}",
+        f"{command} demo --records 50000 --into {shlex.quote(str(large))}",
+        _export_typed(command, large / calls.name, large / "tables", "parquet"),
+    ]

@@ -1,0 +1,60 @@
+"""A progress bar on standard error, for runs on a terminal."""
+
+from __future__ import annotations
+
+from types import TracebackType
+
+from rich.console import Console
+from rich.progress import (
+    BarColumn,
+    DownloadColumn,
+    Progress,
+    TaskID,
+    TextColumn,
+    TimeRemainingColumn,
+    TransferSpeedColumn,
+)
+
+
+class ProgressBar:
+    """A context that shows bytes read, their rate and the time left; then how much is written."""
+
+    def __init__(self, console: Console):
+        self._bar = Progress(
+            TextColumn("{task.description:<8}"),
+            BarColumn(),
+            DownloadColumn(binary_units=True),
+            TransferSpeedColumn(),
+            TimeRemainingColumn(),
+            console=console,
+            transient=True,
+            disable=not console.is_terminal,
+        )
+        self._task: TaskID | None = None
+        self._total = 0
+
+    def __enter__(self) -> ProgressBar:
+        self._bar.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._bar.stop()
+
+    def start(self, total_bytes: int | None) -> None:
+        """Begin the bar of bytes read."""
+        self._task = self._bar.add_task("reading", total=total_bytes)
+
+    def read(self, byte_count: int) -> None:
+        """Move the bar on."""
+        if self._task is not None:
+            self._total += byte_count
+            self._bar.update(self._task, advance=byte_count)
+
+    def write(self, step: int, steps: int) -> None:
+        """Show the second half: the same bytes, now written."""
+        if self._task is not None:
+            if step == 1:
+                self._bar.reset(self._task, total=self._total, description="writing")
+            self._bar.update(self._task, completed=self._total * step / steps)

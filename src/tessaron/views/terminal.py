@@ -1,0 +1,57 @@
+"""Plain tables and lines for the terminal."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from rich import box
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+from tessaron.receipt import Receipt
+
+_WIDTH_WITHOUT_TERMINAL = 200
+
+
+def console(stderr: bool = False) -> Console:
+    """Return a console for results (or for messages): as wide as the terminal, wide in a pipe."""
+    made = Console(stderr=stderr, highlight=False, soft_wrap=False)
+    return (
+        made if made.is_terminal else Console(stderr=stderr, highlight=False, width=_WIDTH_WITHOUT_TERMINAL)
+    )
+
+
+def grid(headings: Sequence[str], rows: Iterable[Sequence[str]], numeric: Sequence[str] = ()) -> Table:
+    """Return a table under a line of headings; the columns named in `numeric` stand to the right."""
+    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False)
+    for heading in headings:
+        table.add_column(heading, justify="right" if heading in numeric else "left", overflow="fold")
+    for row in rows:
+        table.add_row(*(Text(cell) for cell in row))
+    return table
+
+
+def count(number: int, what: str) -> str:
+    """Return e.g. `1 record`, `2,400 records`."""
+    return f"{number:,} {what}" if number == 1 else f"{number:,} {what}s"
+
+
+def show(screen: Console, *parts: Table | str) -> None:
+    """Print the parts, without blanks at the ends of lines."""
+    with screen.capture() as captured:
+        for part in parts:
+            screen.print(part, markup=False, soft_wrap=isinstance(part, str))
+    print(*(line.rstrip() for line in captured.get().splitlines()), sep="\n", file=screen.file)
+
+
+def receipt_view(receipt: Receipt) -> list[Table | str]:
+    """Return what an export ends with: a table of the files, and one line of totals."""
+    rows = [
+        (table.name, f"{table.rows:,}", f"{len(table.columns):,}", table.file) for table in receipt.tables
+    ]
+    totals = (
+        f"{count(receipt.records, 'record')} in, {count(receipt.rows, 'row')} out, "
+        f"{count(len(receipt.tables), 'table')} in {receipt.target}, {receipt.seconds:.2f} seconds"
+    )
+    return [grid(("table", "rows", "columns", "file"), rows, numeric=("rows", "columns")), "", totals]

@@ -1,0 +1,75 @@
+"""What several tests need: a folder, the command line, and a count of documents made without Tessaron."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+from tessaron.core.paths import ELEMENT
+
+
+class FolderTest(unittest.TestCase):
+    """A test with a temporary folder, `self.folder`."""
+
+    def setUp(self):
+        holder = tempfile.TemporaryDirectory(prefix="tessaron-test-")
+        self.addCleanup(holder.cleanup)
+        self.folder = Path(holder.name)
+
+    def write(self, name: str, content: str | bytes) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(content.encode() if isinstance(content, str) else content)
+        return path
+
+
+def command(*arguments: object, stdin: bytes = b"", **environment: str) -> subprocess.CompletedProcess:
+    """Run `tessaron` in a process of its own."""
+    return subprocess.run(
+        [sys.executable, "-m", "tessaron", *map(str, arguments)],
+        input=stdin,
+        capture_output=True,
+        env={**os.environ, **environment},
+        timeout=120,
+        check=False,
+    )
+
+
+def walk(record: Any) -> Counter:
+    """Count what stands in a record: (path, value) for scalars, (path, "rows") for elements of arrays."""
+    found: Counter = Counter()
+    pending = [((), record)]
+    while pending:
+        path, value = pending.pop()
+        if isinstance(value, dict):
+            pending.extend(((*path, name), item) for name, item in value.items())
+        elif isinstance(value, list):
+            found[(*path, ELEMENT), "rows"] += len(value)
+            pending.extend(((*path, ELEMENT), item) for item in value)
+        elif value is not None:
+            found[path, _spelling(value)] += 1
+    return found
+
+
+def _spelling(value: Any) -> str:
+    return str(value).lower() if isinstance(value, bool) else str(value)
+
+
+def tally(tables: Any) -> Counter:
+    """Count the same things in the tables: cells with a value, and rows of child tables."""
+    found: Counter = Counter()
+    for table in tables.layout.tables:
+        data = tables[table.name]
+        if table.parent is not None and data.num_rows:
+            found[table.rows, "rows"] += data.num_rows
+        for column in table.columns:
+            for value in data.column(column.name).to_pylist():
+                if value is not None:
+                    found[column.path, _spelling(value)] += 1
+    return found

@@ -1,0 +1,204 @@
+"""The command `export`: files, receipts, and what it says when it cannot."""
+
+import csv
+import io
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import unittest
+
+import pyarrow.parquet as pq
+
+import tessaron
+from tests.harness import FolderTest, command
+
+CALLS = (
+    '{"id":1,"note":null,"t":"2026-01-02T03:04:05.5Z","stays":[{"berth":"N1","m":1.10}]}\n'
+    '{"id":2,"note":"","t":"2026-01-02T03:04:06.0Z","stays":[]}\n'
+    '{"id":3,"note":"a \\"b\\",\\r\\nc","t":"2026-01-02T03:04:06.0Z","stays":[{"berth":"","m":2.25}]}\n'
+)
+
+
+class ExportTest(FolderTest):
+    def export(self, *arguments, **more):
+        return command("export", *arguments, **more)
+
+    def test_csv_bytes_by_rfc_4180(self):
+        source = self.write("calls.ndjson", CALLS)
+        done = self.export(source, "-o", self.folder / "out", "--format", "csv")
+        self.assertEqual((done.returncode, done.stderr), (0, b""))
+        self.assertEqual(
+            (self.folder / "out/calls.csv").read_bytes(),
+            b'"row_key","id","note","t"\r\n'
+            b"1,1,,2026-01-02 03:04:05.500Z\r\n"
+            b'2,2,"",2026-01-02 03:04:06.000Z\r\n'
+            b'3,3,"a ""b"",\r\nc",2026-01-02 03:04:06.000Z\r\n',
+        )
+        self.assertEqual(
+            (self.folder / "out/calls_stays.csv").read_bytes(),
+            b'"row_key","parent_key","ordinal","berth","m"\r\n1,1,1,"N1",1.10\r\n2,3,1,"",2.25\r\n',
+        )
+
+    def test_parquet_and_csv_agree_with_the_library(self):
+        source = self.write("calls.ndjson", CALLS)
+        tables = tessaron.shred(source)
+        for form in ("parquet", "csv"):
+            self.assertEqual(self.export(source, "-o", self.folder / form, "--format", form).returncode, 0)
+        for name, table in tables.items():
+            path = self.folder / f"parquet/{name}.parquet"
+            self.assertTrue(pq.read_table(path).equals(table), name)
+            codecs = {pq.ParquetFile(path).metadata.row_group(0).column(i).compression for i in range(2)}
+            self.assertEqual(codecs, {"ZSTD"})
+            text = (self.folder / f"csv/{name}.csv").read_text("utf-8")
+            self.assertEqual(len(list(csv.reader(io.StringIO(text, newline="")))), table.num_rows + 1)
+
+    def test_groups_of_rows_do_not_depend_on_chunks(self):
+        source = self.write("n.ndjson", "".join(f'{{"n":{n},"xs":["{n}"]}}\n' for n in range(140_000)))
+        for name, chunk_bytes in (("small", 100_000), ("large", 10**9)):
+            tessaron.export(source, self.folder / name, chunk_bytes=chunk_bytes)
+        small, large = (pq.ParquetFile(self.folder / name / "n_xs.parquet") for name in ("small", "large"))
+        self.assertTrue(small.read().equals(large.read()))
+        groups = [[file.metadata.row_group(i).num_rows for i in range(2)] for file in (small, large)]
+        self.assertEqual(groups, [[131_072, 8_928]] * 2)
+
+    def test_the_summary_and_the_receipt(self):
+        source = self.write("vessel_calls_2026-03.json", CALLS)
+        done = self.export(source, "-o", self.folder / "out")
+        lines = done.stdout.decode().splitlines()
+        self.assertEqual(lines[0].split(), ["table", "rows", "columns", "file"])
+        self.assertEqual(lines[2].split()[:3], ["vessel_calls", "3", "4"])
+        self.assertRegex(lines[-1], r"^3 records in, 5 rows out, 2 tables in .*/out, \d+\.\d\d seconds$")
+        receipt = json.loads((self.folder / "out/receipt.json").read_text("utf-8"))
+        self.assertEqual(receipt["records"], 3)
+        self.assertEqual(
+            receipt["sources"], [{"name": str(source), "bytes": len(CALLS.encode()), "records": 3}]
+        )
+        self.assertEqual(receipt["version"], tessaron.__version__)
+        stays = receipt["tables"][1]
+        self.assertEqual(
+            (stays["name"], stays["file"], stays["rows"], stays["parent"], stays["foreign_key"]),
+            ("vessel_calls_stays", "vessel_calls_stays.parquet", 2, "vessel_calls", ["parent_key"]),
+        )
+        self.assertEqual(
+            stays["columns"][3:],
+            [
+                {"name": "berth", "type": "text", "path": "$.stays[*].berth", "note": ""},
+                {"name": "m", "type": "decimal(3,2)", "path": "$.stays[*].m", "note": ""},
+            ],
+        )
+        self.assertEqual(sorted(os.listdir(self.folder / "out"))[0], "receipt.json")
+
+    def test_standard_input_and_json(self):
+        done = self.export("-", "-o", self.folder / "out", "--json", stdin=CALLS.encode())
+        receipt = json.loads(done.stdout)
+        self.assertEqual([table["name"] for table in receipt["tables"]], ["records", "records_stays"])
+        self.assertEqual(receipt["sources"][0]["name"], "<stdin>")
+
+    def test_replace(self):
+        source, target = self.write("calls.json", CALLS), self.folder / "out"
+        self.assertEqual(self.export(source, "-o", target, "--name", "old").returncode, 0)
+        refused = self.export(source, "-o", target)
+        self.assertEqual(refused.returncode, 2)
+        self.assertIn(b"is not empty; choose another folder, or replace its export", refused.stderr)
+        self.assertTrue((target / "old.parquet").exists())
+        self.assertEqual(self.export(source, "-o", target, "--replace").returncode, 0)
+        self.assertEqual(sorted(os.listdir(target)), ["calls.parquet", "calls_stays.parquet", "receipt.json"])
+        self.write("out/holiday.txt", "mine")
+        refused = self.export(source, "-o", target, "--replace")
+        self.assertIn(b"also holds what no export wrote: holiday.txt", refused.stderr)
+        self.assertTrue((target / "holiday.txt").exists())
+
+
+class BadInputTest(FolderTest):
+    def test_one_or_two_lines_and_nothing_written(self):
+        truncated = '{"a":1}\n{"a":[1,2\n'
+        cases = (
+            ("missing", None, "missing: cannot be read: No such file"),
+            ("blank.json", "  \n", "blank.json: the source is empty; expected a JSON array"),
+            ("empty.json", "", "empty.json: the source is empty"),
+            ("cut.json", truncated, "cut.json: line 2, byte 17, record 2, $.a[*]: the line ends here"),
+            ("array.json", '[{"a":1},\n{"a":', "array.json: line 2, byte 15, record 2, $.a: the input ends here"),
+            ("open.json", "[1,2\n", "open.json: byte 5: the source ends inside its array"),
+            ("bytes.json", b'{"a":"\xff"}', "bytes.json: line 1, byte 6, record 1, $.a: byte 0xFF is not UTF-8"),
+            ("nan.json", '[{"v":1},\n {"v":NaN}]', "nan.json: line 2, byte 16, record 2, $.v: NaN is not a number"),
+            ("inf.json", '{"v":-Infinity}', "inf.json: line 1, byte 5, record 1, $.v: -Infinity is not a number"),
+            ("page.xml", "<calls/>", "page.xml: line 1, byte 0, record 1: expected a value, found '<calls/>'"),
+            ("table.csv", "id;name\n1;x\n", "table.csv: line 1, byte 0, record 1: expected a value, found 'id;name'"),
+        )  # fmt: skip
+        for name, content, message in cases:
+            with self.subTest(name):
+                path = self.folder / name
+                if content is not None:
+                    self.write(name, content)
+                before = sorted(os.listdir(self.folder))
+                done = command("export", path, "-o", self.folder / "out")
+                error = done.stderr.decode()
+                self.assertEqual((done.returncode, done.stdout), (2, b""))
+                self.assertIn(message, error.removeprefix(f"tessaron: {self.folder}/"))
+                self.assertLessEqual(error.count("\n"), 2)
+                self.assertEqual(sorted(os.listdir(self.folder)), before)
+
+    def test_folders_and_targets(self):
+        source = self.write("a.json", "{}")
+        (self.folder / "nothing").mkdir()
+        cases = (
+            ((self.folder / "nothing", "-o", self.folder / "o"), "no JSON file in this folder"),
+            ((source, "-o", source), "is a file; expected a folder"),
+            ((source, "-o", "/proc/nowhere/out"), "/proc/nowhere/out: cannot be written"),
+            ((source, "-", "-o", self.folder / "o"), "cannot be mixed with files"),
+            ((source, "-o", self.folder / "o", "--format", "xlsx"), "'xlsx' is not one of"),
+            (("-o", self.folder / "o"), "Missing argument 'SOURCE...'"),
+        )
+        for arguments, message in cases:
+            with self.subTest(message):
+                done = command("export", *arguments)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(message, done.stderr.decode())
+                self.assertNotIn("Traceback", done.stderr.decode())
+
+    def test_errors_carry_their_facts(self):
+        with self.assertRaises(tessaron.DataError) as caught:
+            tessaron.shred(b'{"a":1}\n{"a":nil}')
+        error = caught.exception
+        self.assertIsInstance(error, tessaron.TessaronError)
+        self.assertEqual((error.code, error.place.line, error.place.byte_offset), ("syntax", 2, 13))
+        with self.assertRaisesRegex(tessaron.UsageError, "expected a format of parquet, csv, got 'tsv'"):
+            tessaron.export(b"{}", self.folder / "o", format="tsv")
+
+
+class InterruptTest(FolderTest):
+    def test_signals_leave_nothing_behind(self):
+        for number, status in ((signal.SIGINT, 130), (signal.SIGTERM, 130)):
+            with self.subTest(number):
+                process = subprocess.Popen(
+                    [sys.executable, "-m", "tessaron", "export", "-", "-o", str(self.folder / "out")],
+                    stdin=subprocess.PIPE,
+                    stderr=subprocess.PIPE,
+                )
+                process.stdin.write(b'{"a":[1,2]}\n' * 1000)
+                process.stdin.flush()
+                self.wait_for(lambda: any(self.folder.iterdir()))
+                process.send_signal(number)
+                _, error = process.communicate(timeout=60)
+                self.assertEqual(process.returncode, status, error)
+                self.assertIn(b"stopped; nothing was left half-written", error)
+                self.assertEqual(os.listdir(self.folder), [])
+
+    def test_the_next_run_removes_what_a_killed_one_left(self):
+        (self.folder / ".out.part-999999999-0123abcd").mkdir()
+        tessaron.export(b"{}", self.folder / "out")
+        self.assertEqual(os.listdir(self.folder), ["out"])
+
+    def wait_for(self, condition):
+        for _ in range(600):
+            if condition():
+                return
+            time.sleep(0.05)
+        self.fail("waited in vain")
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,195 @@
+"""The JSON kernel and the splitter alone: what is accepted, what is refused and where."""
+
+import json
+import unittest
+
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tessaron.core.fragment import fragment_from_batch, fragment_to_batch
+from tessaron.core.kernel.contract import Separator
+from tessaron.core.kernel.json_kernel import read_json
+from tessaron.core.paths import format_path
+from tessaron.core.shape import Shape
+from tessaron.core.splitting import Form, RecordSplitter, SplitError, recognise_form
+
+LINE, COMMA, NOTHING = Separator.LINE, Separator.COMMA, Separator.NOTHING
+
+
+def record_count(fragment):
+    return fragment.nodes[0].row_count
+
+
+class AcceptTest(unittest.TestCase):
+    def test_accepted(self):
+        cases = (
+            (b'{"a":1}\n{"a":2}', LINE, 2),
+            (b'\r\n {"a":1} \r\n\n', LINE, 1),
+            (b'{"a":1}{"a":2} [3]"x"4 5\ntrue null', NOTHING, 8),
+            (b'{"a":1}, 2 ,[] ', COMMA, 3),
+            (b"", COMMA, 0),
+            (b" ", NOTHING, 0),
+            (b'"\\u00e9\\ud83d\\ude00\\/\\b\\f\\n\\r\\t"', NOTHING, 1),
+            (b"-0 0 1e5 1E+5 1e-5 0.5 -1.5e0", NOTHING, 7),
+            (b'{"":{"":[]}}', LINE, 1),
+            ('"é漢😀\u007f"'.encode(), LINE, 1),
+        )
+        for data, separator, records in cases:
+            with self.subTest(data):
+                fragment = read_json(data, separator)
+                self.assertEqual((fragment.faults, record_count(fragment)), ([], records))
+
+    def test_refused_with_place_and_reason(self):
+        cases = (
+            (b'{"a":1', LINE, "truncated", 6, "line ends here; expected ',' or '}'"),
+            (b'{"a":1', NOTHING, "truncated", 6, "input ends here"),
+            (b'["x', NOTHING, "truncated", 3, "ends inside a text"),
+            (b'{"a" 1}', LINE, "syntax", 5, "expected ':' after the member name, found '1'"),
+            (b'{"a":}', LINE, "syntax", 5, "expected a value, found '}'"),
+            (b"{a:1}", LINE, "syntax", 1, "a member name in \"quotes\", found 'a'"),
+            (b'{"a":1,}', LINE, "syntax", 7, "member name"),
+            (b"[1,]", NOTHING, "syntax", 3, "expected a value, found ']'"),
+            (b"[1 2]", NOTHING, "syntax", 3, "expected ',' or ']' in the array, found '2'"),
+            (b"[01]", NOTHING, "syntax", 2, "expected the number to end, found '1'"),
+            (b"01", NOTHING, "syntax", 1, "expected the number to end"),
+            (b"1.", NOTHING, "syntax", 1, "expected the number to end"),
+            (b"truefalse", NOTHING, "syntax", 0, "expected a value, found 'truefalse'"),
+            (b'{"a": NaN}', LINE, "not_a_number", 6, "NaN is not a number in JSON"),
+            (b'["NaN", -Infinity]', LINE, "not_a_number", 8, "-Infinity is not a number"),
+            (b'{"a":"\\x"}', LINE, "escape", 6, "not an escape of JSON"),
+            (b'{"a":"\t"}', LINE, "control", 6, "must be written as an escape"),
+            (b'{"a":"\xc3\xa9\xff"}', LINE, "encoding", 8, "byte 0xFF is not UTF-8"),
+            (b'{"\xe4":1}', LINE, "encoding", 2, "byte 0xE4 is not UTF-8"),
+            (b"\xff", LINE, "encoding", 0, "byte 0xFF is not UTF-8"),
+            (b'{"a":\n1}', LINE, "truncated", 5, "line ends here"),
+            (b"'a'", NOTHING, "syntax", 0, "expected a value"),
+            (b"1,,2", COMMA, "syntax", 2, "expected a value between two commas"),
+            (b"1,", COMMA, "syntax", 2, "expected a value between two commas or before the end"),
+            (b",1", COMMA, "syntax", 0, "expected a value"),
+            (b"1 2", COMMA, "syntax", 2, "expected ',' between two elements of the array, found '2'"),
+            ("é 1 x".encode(), LINE, "syntax", 0, "expected a value, found 'é'"),
+        )
+        for data, separator, code, byte_offset, reason in cases:
+            with self.subTest(data):
+                fault = read_json(data, separator).faults[0]
+                self.assertEqual((fault.code, fault.byte_offset), (code, byte_offset))
+                self.assertIn(reason, fault.reason)
+
+    def test_the_path_of_a_fault(self):
+        fault = read_json(b'{"a":1,"b":[{"c d":tru}]}', LINE).faults[0]
+        self.assertEqual(format_path(fault.path), "$.b[*]['c d']")
+
+    def test_a_bad_line_loses_that_line_only(self):
+        fragment = read_json(b'{"a":1}\n{"a":\n{"a":3}\n{"a":"\xff"}\n{"a":5}\n', LINE)
+        self.assertEqual(record_count(fragment), 3)
+        self.assertEqual([fault.byte_offset for fault in fragment.faults], [13, 28])
+
+    def test_a_repeated_name_counts_once_with_its_last_value(self):
+        fragment = read_json(b'{"a":1,"a":2}', LINE)
+        self.assertEqual([node.integers.tolist() for node in fragment.nodes], [[], [2]])
+
+    def test_what_utf8_cannot_hold_is_kept_as_its_escape(self):
+        fragment = read_json(b'{"\\ud800":"x\\udfff"}', LINE)
+        self.assertEqual(fragment.nodes[1].name, "\\ud800")
+        self.assertEqual(fragment.nodes[1].texts.to_arrow().to_pylist(), ["x\\udfff"])
+
+
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text('a"\\\n{[,]}é\u2028', max_size=6),
+    lambda inner: (
+        st.lists(inner, max_size=3) | st.dictionaries(st.text('a"\\,é', max_size=3), inner, max_size=3)
+    ),
+    max_leaves=12,
+)
+
+
+def split(form, data, block_bytes):
+    """Return the chunks of `data`, fed in blocks of so many bytes."""
+    splitter = RecordSplitter(form)
+    chunks = []
+    for start in range(0, len(data), block_bytes):
+        chunks += splitter.feed(data[start : start + block_bytes])
+    return chunks + list(splitter.finish())
+
+
+def same_shape(one, other):
+    return one.record == other.record
+
+
+class SplittingTest(unittest.TestCase):
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(JSON, min_size=1, max_size=5), st.integers(1, 9), st.booleans())
+    def test_any_block_size_gives_whole_records(self, records, block_bytes, ascii_only):
+        texts = [json.dumps(record, ensure_ascii=ascii_only) for record in records]
+        forms = (
+            (Form.LINES, "\n".join(texts)),
+            (Form.ARRAY, " [" + " ,".join(texts) + "]\n"),
+            (Form.VALUES, "\n".join(json.dumps(record, indent=1) for record in records)),
+        )
+        for form, text in forms:
+            data = text.encode()
+            whole = Shape()
+            whole.add(read_json("\n".join(texts).encode(), NOTHING))
+            pieces = Shape()
+            for chunk in split(form, data, block_bytes):
+                self.assertEqual(data[chunk.byte_offset :][: len(chunk.data)], chunk.data)
+                self.assertEqual(chunk.line, 1 + data[: chunk.byte_offset].count(b"\n"))
+                fragment = read_json(chunk.data, chunk.separator, chunk.continues)
+                self.assertEqual(fragment.faults, [])
+                pieces.add(fragment_from_batch(fragment_to_batch(fragment)))
+            self.assertTrue(same_shape(whole, pieces), form)
+
+    def test_broken_arrays(self):
+        cases = (
+            (b"[1,2", "truncated", "ends inside its array"),
+            (b"[", "truncated", "ends inside its array"),
+            (b"[1}", "syntax", "expected ']' at the end of the array, found '}'"),
+            (b"[1] x", "syntax", "nothing after the end of the array, found 'x'"),
+        )
+        for data, code, reason in cases:
+            for block_bytes in (1, 2, 100):
+                with self.subTest(data=data, block_bytes=block_bytes):
+                    with self.assertRaisesRegex(SplitError, reason) as caught:
+                        split(Form.ARRAY, data, block_bytes)
+                    self.assertEqual(caught.exception.fault.code, code)
+
+    def test_form_is_recognised(self):
+        cases = (
+            (b" \n", None),
+            (b'[{"a":1}]', Form.ARRAY),
+            (b"[1,2", Form.ARRAY),
+            (b"[1,2]\n[3,4]\n", Form.LINES),
+            (b'{"a":1}', Form.LINES),
+            (b'{"a":1}\n{"a":2}', Form.LINES),
+            (b'{"a":\n{"a":2}\n{"a":3}\n', Form.LINES),
+            (b'{\n"a":1\n}', Form.VALUES),
+            (b'{"a":1}{"a":2}', Form.LINES),
+            (b'{"a":[{\n"b":1},\n{"b":2}]}', Form.VALUES),
+            (b"5\n6\n", Form.LINES),
+        )
+        for head, form in cases:
+            with self.subTest(head):
+                self.assertEqual(recognise_form(head), form)
+
+
+class MergeTest(unittest.TestCase):
+    """Merging shapes is associative and commutative and has an identity."""
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.lists(JSON, max_size=3), min_size=3, max_size=3))
+    def test_any_order_gives_the_same_shape(self, groups):
+        def shape(*parts):
+            made = Shape()
+            for part in parts:
+                made.merge(part)
+            return made
+
+        def read(records):
+            made = Shape()
+            made.add(read_json("\n".join(map(json.dumps, records)).encode(), LINE))
+            return made
+
+        a, b, c = map(read, groups)
+        expected = read([record for group in groups for record in group])
+        for made in (shape(a, b, c), shape(c, a, b), shape(a, shape(b, c)), shape(shape(), a, shape(b), c)):
+            self.assertTrue(same_shape(made, expected))

@@ -1,0 +1,71 @@
+"""The layers: who may import whom, and what a bare import may load."""
+
+import ast
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+import tessaron
+
+SOURCE = Path(tessaron.__file__).parent
+ALLOWED = {
+    "core": {"core"},
+    "sources": {"core", "sources"},
+    "sinks": {"core", "sinks", "receipt"},
+    "views": {"core", "views", "receipt", "demo"},
+    "demo": {"core", "demo", "receipt", "run"},
+    "receipt": set(),
+    "spill": {"core"},
+    "run": {"core", "sources", "sinks", "receipt", "spill", "_version"},
+    "__init__": {"core", "receipt", "run", "_version"},
+}
+
+
+def imported_rooms(path: Path) -> set[str]:
+    names = set()
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom) and node.module and node.module.startswith("tessaron."):
+            names.add(node.module.split(".")[1])
+        elif isinstance(node, ast.Import):
+            names.update(a.name.split(".")[1] for a in node.names if a.name.startswith("tessaron."))
+    return names
+
+
+class LayersTest(unittest.TestCase):
+    def test_imports_point_one_way(self):
+        checked = 0
+        for path in SOURCE.rglob("*.py"):
+            room = path.relative_to(SOURCE).parts[0].removesuffix(".py")
+            if room in ALLOWED:
+                with self.subTest(module=str(path.relative_to(SOURCE))):
+                    self.assertLessEqual(imported_rooms(path), ALLOWED[room])
+                    checked += 1
+        self.assertGreater(checked, 20)
+
+    def test_core_has_no_files_network_or_terminal(self):
+        for path in (SOURCE / "core").rglob("*.py"):
+            tree = ast.parse(path.read_text("utf-8"))
+            calls = {
+                node.func.id
+                for node in ast.walk(tree)
+                if isinstance(node, ast.Call) and isinstance(node.func, ast.Name)
+            }
+            with self.subTest(module=path.name):
+                self.assertFalse(calls & {"open", "print", "input"})
+                self.assertNotRegex(
+                    path.read_text("utf-8"), r"(?m)^\s*(import|from) (os|socket|rich|click)\b"
+                )
+
+    def test_bare_import_is_cheap(self):
+        heavy = ("numpy", "pyarrow", "rich", "click")
+        code = f"import sys, tessaron; print([name for name in {heavy} if name in sys.modules])"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        self.assertEqual(done.stdout.strip(), "[]")
+
+    def test_everything_public_is_there(self):
+        for name in tessaron.__all__:
+            with self.subTest(name=name):
+                self.assertIsNotNone(getattr(tessaron, name))
+        with self.assertRaises(AttributeError):
+            _ = tessaron.no_such_name

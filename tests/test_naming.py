@@ -1,0 +1,63 @@
+"""Names of tables and columns."""
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+import tessaron
+from tessaron.core.naming import Names, name_of_source, shorten, snake_case
+
+
+class NamingTest(unittest.TestCase):
+    def test_snake_case(self):
+        cases = {
+            "berthName": "berth_name",
+            "IMONumber": "imo_number",
+            "Berth name (old)": "berth_name_old",
+            "a.b-c": "a_b_c",
+            "teu20": "teu20",
+            "ÄrztlicheMeldung": "ärztliche_meldung",
+            "лоцманСтатус": "лоцман_статус",
+            "⚓": "",
+            "__x__": "x",
+        }
+        for text, expected in cases.items():
+            with self.subTest(text):
+                self.assertEqual(snake_case(text), expected)
+
+    def test_name_of_source(self):
+        cases = {
+            "vessel_calls.ndjson": "vessel_calls",
+            "/feeds/Vessel Calls_2026-03-04.json.gz": "vessel_calls",
+            "calls-20260304.json": "calls",
+            "calls20260304.json": "calls",
+            "part-2.json": "part",
+            "2026-03.json": "records",
+            "s3.json": "s3",
+            "⚓.json": "records",
+        }
+        for path, expected in cases.items():
+            with self.subTest(path):
+                self.assertEqual(name_of_source(path), expected)
+
+    def test_clashes_and_left_overs(self):
+        names = Names()
+        claimed = [names.claim(text, otherwise="field") for text in ("A b", "a_b", "a-B", "⚓", "", "select")]
+        self.assertEqual(claimed, ["a_b", "a_b_2", "a_b_3", "field", "field_2", "select"])
+
+    def test_columns_of_awkward_fields(self):
+        record = {"a b": 1, "a.b": 2, "A_B": 3, "": 4, "🚢": 5, "x" * 80: 6, "x" * 81: 7}
+        columns = tessaron.shred(record)["records"].column_names[1:]
+        self.assertEqual(columns[:5], ["a_b", "a_b_2", "a_b_3", "field", "field_2"])
+        self.assertTrue(all(name.startswith("x" * 54 + "_") and len(name) == 63 for name in columns[5:]))
+
+    @given(st.lists(st.text(max_size=90), max_size=8))
+    def test_names_are_short_unique_and_never_empty(self, texts):
+        names = Names()
+        claimed = [names.claim(text, otherwise="field") for text in texts]
+        self.assertEqual(len({name.casefold() for name in claimed}), len(texts))
+        for name in claimed:
+            self.assertTrue(name)
+            self.assertLessEqual(len(name.encode()), 63)
+            self.assertEqual(shorten(name), name)
