@@ -16,8 +16,8 @@ from tessaron._version import __version__
 from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import DataError, Place, TargetError
 from tessaron.core.fragment import Fault, Fragment
+from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.growing import FragmentBuilder
-from tessaron.core.kernel.json_kernel import read_json
 from tessaron.core.layout import Layout
 from tessaron.core.naming import name_of_source
 from tessaron.core.paths import format_path
@@ -191,8 +191,9 @@ class _Reading:
             yield from _fragments_of_objects(entry)
             return
         first = self.shape.record_count
+        kernel = choose_kernel()
         for chunk in read_chunks(entry, self._count_bytes, self.chunk_bytes):
-            fragment = read_json(chunk.data, chunk.separator, chunk.continues)
+            fragment = kernel(chunk.data, chunk.separator, chunk.continues)
             if fragment.faults:
                 before = self.shape.record_count - first
                 raise _data_error(fragment.faults[0], chunk, entry.name, before)

@@ -2,8 +2,9 @@
 
 A fragment is a flat list of nodes, parents before children. A node is a place in the structure: the
 record, a member of an object, or the elements of an array. Record and element nodes open a *level*, on
-which rows are counted; a member belongs to the level of its parent. Per node are stored the rows that
-have it, the kind of each occurrence, and the values, one lane per kind, in order of occurrence.
+which rows are counted; a member belongs to the level of its parent. The members of an object with very many
+names may stand together in one *entry* node, a level with a row and a key for each. Per node are stored the
+rows that have it, the kind of each occurrence, and the values, one lane per kind, in order of occurrence.
 """
 
 from __future__ import annotations
@@ -35,6 +36,7 @@ class Role(IntEnum):
     RECORD = 0
     MEMBER = 1
     ELEMENT = 2
+    ENTRY = 3
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,8 +92,9 @@ class Node:
         role: What the node is to its parent.
         name: The member's name; None for the record and for elements.
         row_count: Rows of the level that this node belongs to.
-        parent_rows: Only for elements: the row of the parent's level, from 0, for each row of the level.
-        ordinals: Only for elements: the position in the array, from 1, for each row of the level.
+        parent_rows: Only for elements and entries: the row of the parent's level, from 0, for each row.
+        ordinals: Only for elements and entries: the position in the array or object, from 1, for each row.
+        keys: Only for entries: the member's name, for each row.
         rows: The rows of the level, from 0 and rising, that have the node; None when every row has it.
         kinds: A `Kind` code for each occurrence.
         positions: The place among the members of its object, from 0, for each occurrence;
@@ -112,6 +115,7 @@ class Node:
     integers: Int64s = field(default_factory=lambda: np.empty(0, np.int64))
     numbers: TextLane = EMPTY_TEXTS
     texts: TextLane = EMPTY_TEXTS
+    keys: TextLane = EMPTY_TEXTS
 
     def rows_present(self) -> Int32s:
         """Return the rows of the level that have the node, from 0 and rising."""
@@ -137,6 +141,21 @@ class Fault:
     record: int = 0
 
 
+@dataclass(frozen=True, slots=True)
+class Repeated:
+    """A name that stood twice in one object, and the value that gave way to a later one.
+
+    Attributes:
+        record: The row of the record in the fragment, from 0.
+        path: The path of the member.
+        value: The earlier value, as JSON.
+    """
+
+    record: int
+    path: Path
+    value: str
+
+
 @dataclass(slots=True)
 class Fragment:
     """The columns of one chunk.
@@ -144,13 +163,22 @@ class Fragment:
     Attributes:
         nodes: All nodes, each after its parent; the first is the record.
         faults: The records that could not be read, in order of their place.
+        repeated: Names that stood twice in one object.
+        offsets: Where each record begins in the chunk, in bytes from 0; empty when it was not bytes.
     """
 
     nodes: list[Node]
     faults: list[Fault] = field(default_factory=list)
+    repeated: list[Repeated] = field(default_factory=list)
+    offsets: Int64s = field(default_factory=lambda: np.empty(0, np.int64))
+
+    @property
+    def record_count(self) -> int:
+        """Records that could be read."""
+        return self.nodes[0].row_count
 
     def paths(self) -> list[Path]:
-        """Return the path of every node, in the order of the nodes."""
+        """Return the path of every node, in the order of the nodes; an entry is a step like an element."""
         paths: list[Path] = []
         for node in self.nodes:
             above = paths[node.parent] if node.parent >= 0 else ()
@@ -158,7 +186,7 @@ class Fragment:
                 assert node.name is not None
                 paths.append((*above, node.name))
             else:
-                paths.append((*above, ELEMENT) if node.role is Role.ELEMENT else above)
+                paths.append(above if node.role is Role.RECORD else (*above, ELEMENT))
         return paths
 
 
@@ -171,7 +199,7 @@ _LIST_LANES = (
     ("booleans", pa.uint8()),
     ("integers", pa.int64()),
 )
-_TEXT_LANES = ("numbers", "texts")
+_TEXT_LANES = ("numbers", "texts", "keys")
 
 
 @cache

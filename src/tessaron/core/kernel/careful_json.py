@@ -11,11 +11,9 @@ import re
 from typing import Any, NoReturn
 
 from tessaron.core.fragment import Fault
+from tessaron.core.kernel.contract import DEPTH_LIMIT
 from tessaron.core.kernel.growing import NumberText, Pairs
 from tessaron.core.paths import ELEMENT, Path
-
-DEPTH_LIMIT = 10_000
-"""The deepest nesting that is read, in levels of objects and arrays."""
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9A-Fa-f]{4}))*"')
@@ -38,7 +36,9 @@ def decode(data: bytes) -> str:
     return data.decode("utf-8", "surrogateescape")
 
 
-def parse_carefully(text: str, start: int, whole: str = "input") -> tuple[Any, int]:
+def parse_carefully(
+    text: str, start: int, whole: str = "input", depth_limit: int = DEPTH_LIMIT
+) -> tuple[Any, int]:
     """Return the JSON value that begins at `text[start]` and the index after it.
 
     Objects come as `Pairs`, arrays as lists, numbers other than 64-bit integers as `NumberText`.
@@ -47,13 +47,14 @@ def parse_carefully(text: str, start: int, whole: str = "input") -> tuple[Any, i
     Raises:
         FaultError: With the place in characters, the path, and what was expected.
     """
-    return _Parser(text, start, whole).parse()
+    return _Parser(text, start, whole, depth_limit).parse()
 
 
 class _Parser:
     """One pass over one value. `open` is the stack of containers being filled."""
 
-    def __init__(self, text: str, start: int, whole: str):
+    def __init__(self, text: str, start: int, whole: str, depth_limit: int):
+        self.depth_limit = depth_limit
         self.text = text
         self.whole = whole
         self.at = start
@@ -100,9 +101,10 @@ class _Parser:
         return opened
 
     def _push(self, name: str | None) -> Any:
-        if len(self.open) >= DEPTH_LIMIT:
+        if len(self.open) >= self.depth_limit:
             self._fail(
-                "depth", f"nested deeper than {DEPTH_LIMIT:,} levels; split the document before reading it"
+                "depth",
+                f"nested deeper than {self.depth_limit:,} levels; split the document before reading it",
             )
         self.open.append([])
         self.names.append(name)

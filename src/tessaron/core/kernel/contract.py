@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import Enum
 from typing import Protocol
 
 from tessaron.core.fragment import Fragment
+
+DEPTH_LIMIT = 10_000
+"""The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
 
 
 class Separator(Enum):
@@ -19,19 +23,37 @@ class Separator(Enum):
     """Elements of one array; a chunk that is not the first begins with the comma before its first element."""
 
 
+@dataclass(frozen=True, slots=True)
+class KernelOptions:
+    """What a kernel may be told.
+
+    Attributes:
+        reject_repeated: Whether a record with a name twice in one object is a fault; else the last value wins
+            and the earlier ones are listed.
+        depth_limit: The deepest nesting that is read, in levels of objects and arrays.
+    """
+
+    reject_repeated: bool = False
+    depth_limit: int = DEPTH_LIMIT
+
+
 class Kernel(Protocol):
     """`(bytes of whole records, options) -> Fragment`: no I/O, no global state, the same for all splits."""
 
-    def __call__(self, data: bytes, separator: Separator, continues: bool = False) -> Fragment:
+    def __call__(
+        self, data: bytes, separator: Separator, continues: bool = False, options: KernelOptions = ...
+    ) -> Fragment:
         """Return the fragment of `data`.
 
         Args:
             data: UTF-8 text of whole records.
             separator: What stands between them.
             continues: Whether `data` goes on where another chunk ended (only told apart for `COMMA`).
+            options: See `KernelOptions`.
 
         Returns:
             The columns of all records that could be read, and the faults of the others, in order. After a
-            fault the kernel goes on at the next line for `LINE`, else it stops there.
+            fault of a record whose end is known (nested too deep, a repeated name) the kernel goes on behind
+            it; else at the next line for `LINE`; else it stops there.
         """
         ...

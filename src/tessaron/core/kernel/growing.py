@@ -6,7 +6,7 @@ import datetime
 import decimal
 import math
 import uuid
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import numpy as np
@@ -93,7 +93,7 @@ class FragmentBuilder:
     """Collects records into a fragment.
 
     A record is a value as `json` parses it, with an object as a dict or as `Pairs`.
-    Of pairs with the same name the last wins. Depth costs no recursion.
+    Names are unique in their object (see `repeated_names`). Depth costs no recursion.
     """
 
     def __init__(self) -> None:
@@ -121,7 +121,7 @@ class FragmentBuilder:
             pending.extend(reversed(inside))
 
     def _open_object(self, node: _GrowingNode, row: int, value: Any) -> list[tuple[_GrowingNode, int, Any]]:
-        pairs = value.items() if isinstance(value, dict) else _last_of_each(value)
+        pairs = value.items() if isinstance(value, dict) else value
         inside = []
         for position, (name, item) in enumerate(pairs):
             child = node.members.get(name) or self._member(node, name)
@@ -165,11 +165,6 @@ class FragmentBuilder:
     def finish(self) -> Fragment:
         """Return the fragment of all records added."""
         return Fragment([_finish_node(node) for node in self._nodes])
-
-
-def _last_of_each(pairs: Iterable[tuple[str, Any]]) -> Iterable[tuple[str, Any]]:
-    """Return the pairs, of those with one name only the last (RFC 8259 section 4 leaves it open)."""
-    return dict(pairs).items()
 
 
 def _finish_node(node: _GrowingNode) -> Node:

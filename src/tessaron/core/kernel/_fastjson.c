@@ -1,0 +1,703 @@
+/* The compiled JSON kernel: bytes of whole records -> the lanes of a fragment.
+ *
+ * It does what json_kernel.py does, and the same tests run on both. When a record is bad, or has a name
+ * twice in one object, it gives up the chunk; the careful way of fast_kernel.py then finds what is wrong. No
+ * Python object is made while parsing, so the interpreter lock is free meanwhile.
+ */
+#define PY_SSIZE_T_CLEAN
+#include <Python.h>
+#include <stddef.h>
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+
+enum { K_NULL, K_BOOLEAN, K_INTEGER, K_LONG_INTEGER, K_FRACTION, K_TEXT, K_OBJECT, K_ARRAY };
+enum { R_RECORD, R_MEMBER, R_ELEMENT, R_ENTRY };
+enum { S_LINE, S_COMMA, S_NOTHING };
+enum { OK = 0, BAD = 1, NO_MEMORY = 2 };
+
+/* ---- growing buffers ---------------------------------------------------------------------------- */
+
+typedef struct { char *at; size_t used, room; } Buffer;
+
+static int grow(Buffer *b, size_t more) {
+    size_t need = b->used + more;
+    if (need <= b->room) return OK;
+    size_t room = b->room ? b->room * 2 : 64;
+    while (room < need) room *= 2;
+    char *at = realloc(b->at, room);
+    if (!at) return NO_MEMORY;
+    b->at = at;
+    b->room = room;
+    return OK;
+}
+
+static int put_bytes(Buffer *b, const void *bytes, size_t size) {
+    if (grow(b, size)) return NO_MEMORY;
+    memcpy(b->at + b->used, bytes, size);
+    b->used += size;
+    return OK;
+}
+
+#define DEFINE_PUT(name, type)                                   \
+    static inline int name(Buffer *b, type value) {              \
+        if (b->used + sizeof(type) > b->room && grow(b, sizeof(type))) return NO_MEMORY; \
+        memcpy(b->at + b->used, &value, sizeof(type));           \
+        b->used += sizeof(type);                                 \
+        return OK;                                               \
+    }
+DEFINE_PUT(put_u8, uint8_t)
+DEFINE_PUT(put_i32, int32_t)
+DEFINE_PUT(put_i64, int64_t)
+
+typedef struct { Buffer lengths, data; } Texts;
+
+static int put_text(Texts *t, const void *bytes, size_t size) {
+    return put_i64(&t->lengths, (int64_t)size) || put_bytes(&t->data, bytes, size) ? NO_MEMORY : OK;
+}
+
+/* ---- nodes -------------------------------------------------------------------------------------- */
+
+typedef struct {
+    int32_t parent, level, element, entry;
+    int32_t row_count;   /* of a level node */
+    int32_t last_row;    /* the row of the last occurrence; -1 before the first */
+    int32_t position;    /* the position of all occurrences, while same_position */
+    uint8_t role, in_every_row, same_position;
+    char *name;
+    int32_t name_size;
+    int32_t follower;    /* the member that came after this one last time; -1 unknown */
+    int32_t first_guess; /* the member that came first last time; -1 unknown */
+    int32_t *table;      /* hash table of members: node index or -1 */
+    int32_t table_room, member_count;
+    uint64_t hash;       /* of the name */
+    Buffer parent_rows, ordinals, rows, kinds, positions, booleans, integers;
+    Texts numbers, texts, keys;
+} Node;
+
+typedef struct { int32_t node, row, count, element, previous; uint8_t is_array; } Frame;
+
+typedef struct {
+    const uint8_t *text, *end;
+    Node *nodes;
+    int32_t node_count, node_room;
+    Frame *frames;
+    int32_t depth, frame_room, depth_limit, member_limit;
+    Buffer scratch;      /* an unescaped text */
+    Buffer offsets;      /* where each record begins */
+} Parser;
+
+static int32_t new_node(Parser *p, int32_t parent, int role, const char *name, int32_t size) {
+    if (p->node_count == p->node_room) {
+        int32_t room = p->node_room ? p->node_room * 2 : 64;
+        Node *nodes = realloc(p->nodes, (size_t)room * sizeof(Node));
+        if (!nodes) return -1;
+        p->nodes = nodes;
+        p->node_room = room;
+    }
+    int32_t index = p->node_count;
+    Node *n = &p->nodes[index];
+    memset(n, 0, sizeof(Node));
+    if (name) {
+        n->name = malloc(size ? size : 1);
+        if (!n->name) return -1;
+        memcpy(n->name, name, size);
+    }
+    n->name_size = size;
+    n->parent = parent;
+    n->role = (uint8_t)role;
+    n->level = role == R_MEMBER ? p->nodes[parent].level : index;
+    n->element = n->entry = n->follower = n->first_guess = n->last_row = -1;
+    n->in_every_row = n->same_position = 1;
+    p->node_count++;
+    return index;
+}
+
+static void free_node(Node *n) {
+    Buffer *buffers[] = {&n->parent_rows, &n->ordinals, &n->rows, &n->kinds, &n->positions, &n->booleans,
+                         &n->integers, &n->numbers.lengths, &n->numbers.data, &n->texts.lengths,
+                         &n->texts.data, &n->keys.lengths, &n->keys.data};
+    for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
+    free(n->name);
+    free(n->table);
+}
+
+static uint64_t hash_of(const char *name, size_t size) {
+    uint64_t h = 1469598103934665603ULL;
+    for (size_t i = 0; i < size; i++) h = (h ^ (uint8_t)name[i]) * 1099511628211ULL;
+    return h ^ (h >> 29);
+}
+
+static int enlarge_table(Parser *p, Node *n) {
+    int32_t room = n->table_room ? n->table_room * 2 : 8;
+    int32_t *table = malloc((size_t)room * sizeof(int32_t));
+    if (!table) return NO_MEMORY;
+    memset(table, 0xff, (size_t)room * sizeof(int32_t));
+    for (int32_t i = 0; i < n->table_room; i++) {
+        if (n->table[i] < 0) continue;
+        int32_t at = (int32_t)(p->nodes[n->table[i]].hash & (uint64_t)(room - 1));
+        while (table[at] >= 0) at = (at + 1) & (room - 1);
+        table[at] = n->table[i];
+    }
+    free(n->table);
+    n->table = table;
+    n->table_room = room;
+    return OK;
+}
+
+static inline int is_named(const Node *n, const char *name, int32_t size) {
+    return n->name_size == size && memcmp(n->name, name, size) == 0;
+}
+
+/* Returns the member of that name, made if need be; -1 without memory, -2 if there are too many members. */
+static int32_t member(Parser *p, int32_t parent, int32_t guess, const char *name, int32_t size) {
+    if (guess >= 0 && is_named(&p->nodes[guess], name, size)) return guess;
+    Node *n = &p->nodes[parent];
+    uint64_t hash = hash_of(name, size);
+    if (n->table_room) {
+        int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
+        for (; n->table[at] >= 0; at = (at + 1) & (n->table_room - 1)) {
+            Node *m = &p->nodes[n->table[at]];
+            if (m->hash == hash && is_named(m, name, size)) return n->table[at];
+        }
+    }
+    if (n->member_count >= p->member_limit) return -2;
+    if (2 * (n->member_count + 1) > n->table_room && enlarge_table(p, n)) return -1;
+    int32_t index = new_node(p, parent, R_MEMBER, name, size);
+    if (index < 0) return -1;
+    n = &p->nodes[parent];
+    p->nodes[index].hash = hash;
+    int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
+    while (n->table[at] >= 0) at = (at + 1) & (n->table_room - 1);
+    n->table[at] = index;
+    n->member_count++;
+    return index;
+}
+
+static int list_rows(Node *n) { /* from "in every row so far" to an explicit list */
+    int32_t count = (int32_t)n->kinds.used;
+    for (int32_t i = 0; i < count; i++) if (put_i32(&n->rows, i)) return NO_MEMORY;
+    n->in_every_row = 0;
+    return OK;
+}
+
+static inline int occur(Node *n, int32_t row, int kind, int32_t position) {
+    if (n->in_every_row && (size_t)row != n->kinds.used && list_rows(n)) return NO_MEMORY;
+    if (!n->in_every_row && put_i32(&n->rows, row)) return NO_MEMORY;
+    if (n->same_position && position != n->position) {
+        if (n->kinds.used == 0) n->position = position;
+        else {
+            for (size_t i = 0; i < n->kinds.used; i++)
+                if (put_i32(&n->positions, n->position)) return NO_MEMORY;
+            n->same_position = 0;
+        }
+    }
+    if (!n->same_position && put_i32(&n->positions, position)) return NO_MEMORY;
+    n->last_row = row;
+    return put_u8(&n->kinds, (uint8_t)kind);
+}
+
+/* ---- texts and numbers -------------------------------------------------------------------------- */
+
+static inline const uint8_t *skip_space(const uint8_t *s, const uint8_t *end) {
+    while (s < end && (*s == ' ' || *s == '\n' || *s == '\r' || *s == '\t')) s++;
+    return s;
+}
+
+/* Length of the UTF-8 sequence at s (RFC 3629), or 0 if it is none. */
+static int utf8_length(const uint8_t *s, const uint8_t *end) {
+#define TAIL(i) ((s[i] & 0xC0) == 0x80)
+    uint8_t c = *s;
+    if (c < 0xC2) return 0;
+    if (c < 0xE0) return end - s >= 2 && TAIL(1) ? 2 : 0;
+    if (c < 0xF0) {
+        if (end - s < 3 || !TAIL(1) || !TAIL(2)) return 0;
+        if ((c == 0xE0 && s[1] < 0xA0) || (c == 0xED && s[1] > 0x9F)) return 0;
+        return 3;
+    }
+    if (c > 0xF4 || end - s < 4 || !TAIL(1) || !TAIL(2) || !TAIL(3)) return 0;
+    if ((c == 0xF0 && s[1] < 0x90) || (c == 0xF4 && s[1] > 0x8F)) return 0;
+    return 4;
+#undef TAIL
+}
+
+static int hex4(const uint8_t *s, const uint8_t *end, uint32_t *code) {
+    if (end - s < 4) return BAD;
+    *code = 0;
+    for (int i = 0; i < 4; i++) {
+        uint8_t c = s[i];
+        int digit = c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10
+                  : c >= 'A' && c <= 'F' ? c - 'A' + 10 : -1;
+        if (digit < 0) return BAD;
+        *code = *code * 16 + (uint32_t)digit;
+    }
+    return OK;
+}
+
+static int put_code(Buffer *b, uint32_t c) {
+    uint8_t bytes[6];
+    size_t size;
+    if (c < 0x80) { bytes[0] = (uint8_t)c; size = 1; }
+    else if (c < 0x800) { bytes[0] = 0xC0 | (c >> 6); bytes[1] = 0x80 | (c & 63); size = 2; }
+    else if (c < 0xD800 || (c > 0xDFFF && c < 0x10000)) {
+        bytes[0] = 0xE0 | (c >> 12); bytes[1] = 0x80 | ((c >> 6) & 63); bytes[2] = 0x80 | (c & 63); size = 3;
+    } else if (c >= 0x10000) {
+        bytes[0] = 0xF0 | (c >> 18); bytes[1] = 0x80 | ((c >> 12) & 63);
+        bytes[2] = 0x80 | ((c >> 6) & 63); bytes[3] = 0x80 | (c & 63); size = 4;
+    } else { /* a lone surrogate, which UTF-8 cannot hold, stays as its escape */
+        static const char digits[] = "0123456789abcdef";
+        bytes[0] = '\\'; bytes[1] = 'u';
+        bytes[2] = digits[c >> 12]; bytes[3] = digits[(c >> 8) & 15];
+        bytes[4] = digits[(c >> 4) & 15]; bytes[5] = digits[c & 15]; size = 6;
+    }
+    return put_bytes(b, bytes, size);
+}
+
+/* Reads the text whose opening quote is before s. On success *s is behind the closing quote, and
+ * bytes/size give the text: in the input itself, or in the scratch buffer if it had escapes. */
+static int read_text(Parser *p, const uint8_t **s, const char **bytes, size_t *size) {
+    const uint8_t *at = *s, *end = p->end, *from = at;
+    int escaped = 0;
+    p->scratch.used = 0;
+    for (;;) {
+        while (at < end && *at != '"' && *at != '\\' && *at >= 0x20 && *at < 0x80) at++;
+        if (at >= end) return BAD;
+        if (*at >= 0x80) {
+            int length = utf8_length(at, end);
+            if (!length) return BAD;
+            at += length;
+            continue;
+        }
+        if (*at == '"') break;
+        if (*at != '\\' || end - at < 2) return BAD;
+        if (put_bytes(&p->scratch, from, (size_t)(at - from))) return NO_MEMORY;
+        escaped = 1;
+        uint32_t code;
+        at += 2;
+        switch (at[-1]) {
+            case '"': case '\\': case '/': code = at[-1]; break;
+            case 'b': code = '\b'; break;
+            case 'f': code = '\f'; break;
+            case 'n': code = '\n'; break;
+            case 'r': code = '\r'; break;
+            case 't': code = '\t'; break;
+            case 'u': {
+                if (hex4(at, end, &code)) return BAD;
+                at += 4;
+                uint32_t low;
+                if (code >= 0xD800 && code < 0xDC00 && end - at >= 6 && at[0] == '\\' && at[1] == 'u' &&
+                    !hex4(at + 2, end, &low) && low >= 0xDC00 && low < 0xE000) {
+                    code = 0x10000 + ((code - 0xD800) << 10) + (low - 0xDC00);
+                    at += 6;
+                }
+                break;
+            }
+            default: return BAD;
+        }
+        if (put_code(&p->scratch, code)) return NO_MEMORY;
+        from = at;
+    }
+    if (escaped) {
+        if (put_bytes(&p->scratch, from, (size_t)(at - from))) return NO_MEMORY;
+        *bytes = p->scratch.at;
+        *size = p->scratch.used;
+    } else {
+        *bytes = (const char *)from;
+        *size = (size_t)(at - from);
+    }
+    *s = at + 1;
+    return OK;
+}
+
+/* Says whether a number or word that ends before s is glued to something. */
+static inline int is_glued(const uint8_t *s, const uint8_t *end) {
+    if (s >= end) return 0;
+    uint8_t c = *s, letter = c | 32;
+    return c == '.' || c == '_' || c == '+' || c == '-' || c >= 0x80 || (c >= '0' && c <= '9') ||
+           (letter >= 'a' && letter <= 'z');
+}
+
+static inline int is_digit(const uint8_t *s, const uint8_t *end) { return s < end && *s >= '0' && *s <= '9'; }
+
+static int read_number(Parser *p, const uint8_t **s, Node *n, int32_t row, int32_t position) {
+    const uint8_t *at = *s, *end = p->end, *from = at;
+    int fraction = 0;
+    uint64_t value = 0;
+    if (*at == '-') at++;
+    const uint8_t *digits = at;
+    if (!is_digit(at, end)) return BAD;
+    if (*at == '0') at++;
+    else while (is_digit(at, end)) value = value * 10 + (uint64_t)(*at++ - '0');
+    ptrdiff_t whole = at - digits;
+    if (at < end && *at == '.') {
+        at++;
+        if (!is_digit(at, end)) return BAD;
+        while (is_digit(at, end)) at++;
+        fraction = 1;
+    }
+    if (at < end && (*at == 'e' || *at == 'E')) {
+        at++;
+        if (at < end && (*at == '+' || *at == '-')) at++;
+        if (!is_digit(at, end)) return BAD;
+        while (is_digit(at, end)) at++;
+        fraction = 1;
+    }
+    if (is_glued(at, end)) return BAD;
+    *s = at;
+    size_t size = (size_t)(at - from);
+    if (fraction)
+        return occur(n, row, K_FRACTION, position) || put_text(&n->numbers, from, size) ? NO_MEMORY : OK;
+    int negative = *from == '-';
+    /* 19 digits do not overflow 64 bits without sign */
+    int fits = whole <= 19 && value <= (uint64_t)INT64_MAX + (uint64_t)negative && !(negative && value == 0);
+    if (!fits)
+        return occur(n, row, K_LONG_INTEGER, position) || put_text(&n->numbers, from, size) ? NO_MEMORY : OK;
+    int64_t integer = negative ? (int64_t)(0 - value) : (int64_t)value;
+    return occur(n, row, K_INTEGER, position) || put_i64(&n->integers, integer) ? NO_MEMORY : OK;
+}
+
+static int read_word(Parser *p, const uint8_t **s, Node *n, int32_t row, int32_t position) {
+    static const struct { const char *word; size_t size; int kind; uint8_t value; } words[] = {
+        {"true", 4, K_BOOLEAN, 1}, {"false", 5, K_BOOLEAN, 0}, {"null", 4, K_NULL, 0}};
+    for (int i = 0; i < 3; i++) {
+        if ((size_t)(p->end - *s) < words[i].size || memcmp(*s, words[i].word, words[i].size)) continue;
+        const uint8_t *after = *s + words[i].size;
+        if (is_glued(after, p->end)) return BAD;
+        *s = after;
+        if (occur(n, row, words[i].kind, position)) return NO_MEMORY;
+        return words[i].kind == K_BOOLEAN ? put_u8(&n->booleans, words[i].value) : OK;
+    }
+    return BAD;
+}
+
+/* ---- records ------------------------------------------------------------------------------------ */
+
+static int push(Parser *p, int32_t node, int32_t row, uint8_t is_array, int32_t element) {
+    if (p->depth >= p->depth_limit) return BAD;
+    if (p->depth == p->frame_room) {
+        int32_t room = p->frame_room ? p->frame_room * 2 : 64;
+        Frame *frames = realloc(p->frames, (size_t)room * sizeof(Frame));
+        if (!frames) return NO_MEMORY;
+        p->frames = frames;
+        p->frame_room = room;
+    }
+    p->frames[p->depth++] = (Frame){node, row, 0, element, -1, is_array};
+    return OK;
+}
+
+/* Reads the name and colon of the next member of the innermost object; gives where its value goes. */
+static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, int32_t *position) {
+    Frame *f = &p->frames[p->depth - 1];
+    const char *name;
+    size_t size;
+    *s = skip_space(*s, p->end);
+    if (*s >= p->end || **s != '"') return BAD;
+    (*s)++;
+    int status = read_text(p, s, &name, &size);
+    if (status) return status;
+    *s = skip_space(*s, p->end);
+    if (*s >= p->end || **s != ':') return BAD;
+    (*s)++;
+    *position = f->count++;
+    int32_t guess = f->previous >= 0 ? p->nodes[f->previous].follower : p->nodes[f->node].first_guess;
+    int32_t found = member(p, f->node, guess, name, (int32_t)size);
+    if (found == -1) return NO_MEMORY;
+    if (found >= 0) {
+        if (found != guess) {
+            if (f->previous >= 0) p->nodes[f->previous].follower = found;
+            else p->nodes[f->node].first_guess = found;
+        }
+        f->previous = found;
+        if (p->nodes[found].last_row == f->row) return BAD; /* the name stands twice in the object */
+        *node = found;
+        *row = f->row;
+        return OK;
+    }
+    if (p->nodes[f->node].entry < 0) {
+        int32_t made = new_node(p, f->node, R_ENTRY, NULL, 0);
+        if (made < 0) return NO_MEMORY;
+        p->nodes[f->node].entry = made;
+    }
+    *node = p->nodes[f->node].entry;
+    Node *entry = &p->nodes[*node];
+    *row = entry->row_count++;
+    if (put_i32(&entry->parent_rows, f->row) || put_i32(&entry->ordinals, *position + 1)) return NO_MEMORY;
+    *position = 0;
+    return put_text(&entry->keys, name, size);
+}
+
+static int next_element(Parser *p, int32_t *node, int32_t *row, int32_t *position) {
+    Frame *f = &p->frames[p->depth - 1];
+    Node *e = &p->nodes[f->element];
+    *node = f->element;
+    *row = e->row_count++;
+    *position = 0;
+    f->count++;
+    return put_i32(&e->parent_rows, f->row) || put_i32(&e->ordinals, f->count) ? NO_MEMORY : OK;
+}
+
+/* Reads one JSON text at *s into the next row of the record node. */
+static int read_record(Parser *p, const uint8_t **start) {
+    const uint8_t *s = *start, *end = p->end;
+    int32_t node = 0, row = p->nodes[0].row_count++, position = 0;
+    int status;
+    p->depth = 0;
+    for (;;) {
+        s = skip_space(s, end);
+        if (s >= end) return BAD;
+        int closed = 0;
+        switch (*s) {
+            case '{':
+                s++;
+                if (occur(&p->nodes[node], row, K_OBJECT, position)) return NO_MEMORY;
+                if ((status = push(p, node, row, 0, -1))) return status;
+                s = skip_space(s, end);
+                if (s < end && *s == '}') { s++; p->depth--; break; }
+                if ((status = read_name(p, &s, &node, &row, &position))) return status;
+                continue;
+            case '[': {
+                s++;
+                if (occur(&p->nodes[node], row, K_ARRAY, position)) return NO_MEMORY;
+                if (p->nodes[node].element < 0) {
+                    int32_t made = new_node(p, node, R_ELEMENT, NULL, 0);
+                    if (made < 0) return NO_MEMORY;
+                    p->nodes[node].element = made;
+                }
+                if ((status = push(p, node, row, 1, p->nodes[node].element))) return status;
+                s = skip_space(s, end);
+                if (s < end && *s == ']') { s++; p->depth--; break; }
+                if ((status = next_element(p, &node, &row, &position))) return status;
+                continue;
+            }
+            case '"': {
+                const char *bytes;
+                size_t size;
+                s++;
+                if ((status = read_text(p, &s, &bytes, &size))) return status;
+                Node *n = &p->nodes[node];
+                if (occur(n, row, K_TEXT, position) || put_text(&n->texts, bytes, size)) return NO_MEMORY;
+                break;
+            }
+            case 't': case 'f': case 'n':
+                if ((status = read_word(p, &s, &p->nodes[node], row, position))) return status;
+                break;
+            default:
+                if (*s != '-' && !is_digit(s, end)) return BAD;
+                if ((status = read_number(p, &s, &p->nodes[node], row, position))) return status;
+        }
+        while (p->depth && !closed) { /* behind a value: on to the next, or close the container */
+            Frame *f = &p->frames[p->depth - 1];
+            s = skip_space(s, end);
+            if (s >= end) return BAD;
+            if (*s == ',') {
+                s++;
+                status = f->is_array ? next_element(p, &node, &row, &position)
+                                     : read_name(p, &s, &node, &row, &position);
+                if (status) return status;
+                closed = 1;
+            } else if (*s == (f->is_array ? ']' : '}')) {
+                s++;
+                p->depth--;
+            } else return BAD;
+        }
+        if (!p->depth && !closed) break;
+    }
+    *start = s;
+    return OK;
+}
+
+static int has_line_break(const uint8_t *from, const uint8_t *to) {
+    return memchr(from, '\n', (size_t)(to - from)) != NULL;
+}
+
+/* Reads all records; stops with BAD at the first that cannot be read. */
+static int read_all(Parser *p, int separator, int continues) {
+    const uint8_t *s = p->text, *end = p->end;
+    int comma_due = separator == S_COMMA && continues;
+    for (;;) {
+        s = skip_space(s, end);
+        if (s >= end && !(comma_due && p->nodes[0].row_count == 0)) return OK;
+        if (separator == S_COMMA) {
+            if (comma_due) {
+                if (s >= end || *s != ',') return BAD;
+                s = skip_space(s + 1, end);
+            }
+            if (s >= end || *s == ',') return BAD;
+            comma_due = 1;
+        }
+        const uint8_t *record = s;
+        int status = read_record(p, &s);
+        if (status) return status;
+        if (separator == S_LINE && has_line_break(record, s)) return BAD;
+        if (put_i64(&p->offsets, record - p->text)) return NO_MEMORY;
+    }
+}
+
+/* ---- results ------------------------------------------------------------------------------------ */
+
+static Buffer *lane_of(Parser *p, int32_t node, size_t offset_in_node) {
+    return (Buffer *)((char *)&p->nodes[node] + offset_in_node);
+}
+
+static PyObject *joined(Parser *p, size_t offset_in_node) {
+    size_t total = 0;
+    for (int32_t i = 0; i < p->node_count; i++) total += lane_of(p, i, offset_in_node)->used;
+    PyObject *bytes = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)total);
+    if (!bytes) return NULL;
+    char *at = PyBytes_AS_STRING(bytes);
+    for (int32_t i = 0; i < p->node_count; i++) {
+        Buffer *b = lane_of(p, i, offset_in_node);
+        if (b->used) memcpy(at, b->at, b->used);
+        at += b->used;
+    }
+    return bytes;
+}
+
+static PyObject *counts_of(Parser *p, size_t offset_in_node, size_t width) {
+    Buffer out = {0};
+    for (int32_t i = 0; i < p->node_count; i++) {
+        if (put_i64(&out, (int64_t)(lane_of(p, i, offset_in_node)->used / width))) { free(out.at); return PyErr_NoMemory(); }
+    }
+    PyObject *bytes = PyBytes_FromStringAndSize(out.at, (Py_ssize_t)out.used);
+    free(out.at);
+    return bytes;
+}
+
+static int set(PyObject *dict, const char *key, PyObject *value) {
+    if (!value) return -1;
+    int status = PyDict_SetItemString(dict, key, value);
+    Py_DECREF(value);
+    return status;
+}
+
+static int finish_lists(Parser *p) { /* explicit rows and positions, so that all nodes read alike */
+    for (int32_t i = 0; i < p->node_count; i++) {
+        Node *n = &p->nodes[i];
+        int32_t level_rows = p->nodes[n->level].row_count;
+        if (n->in_every_row && n->kinds.used != (size_t)level_rows && list_rows(n)) return NO_MEMORY;
+        if (!n->in_every_row && n->rows.used == (size_t)level_rows * 4) { n->rows.used = 0; n->in_every_row = 1; }
+        if (n->same_position && n->kinds.used && n->role == R_MEMBER &&
+            put_i32(&n->positions, n->position)) return NO_MEMORY;
+    }
+    return OK;
+}
+
+static PyObject *heads(Parser *p) {
+    PyObject *list = PyList_New(p->node_count);
+    for (int32_t i = 0; list && i < p->node_count; i++) {
+        Node *n = &p->nodes[i];
+        PyObject *name = Py_None;
+        if (n->name) name = PyUnicode_DecodeUTF8(n->name, n->name_size, NULL);
+        else Py_INCREF(name);
+        PyObject *head = name ? Py_BuildValue("(iiNii)", n->parent, (int)n->role, name,
+                                              (int)p->nodes[n->level].row_count, (int)n->in_every_row)
+                              : NULL;
+        if (!head) { Py_CLEAR(list); break; }
+        PyList_SET_ITEM(list, i, head);
+    }
+    return list;
+}
+
+static PyObject *result(Parser *p) {
+    PyObject *dict = PyDict_New();
+    if (!dict || finish_lists(p)) goto fail;
+    static const struct { const char *name; size_t offset, width; } lanes[] = {
+        {"parent_rows", offsetof(Node, parent_rows), 4}, {"ordinals", offsetof(Node, ordinals), 4},
+        {"rows", offsetof(Node, rows), 4}, {"kinds", offsetof(Node, kinds), 1},
+        {"positions", offsetof(Node, positions), 4}, {"booleans", offsetof(Node, booleans), 1},
+        {"integers", offsetof(Node, integers), 8}, {"numbers", offsetof(Node, numbers.lengths), 8},
+        {"texts", offsetof(Node, texts.lengths), 8}, {"keys", offsetof(Node, keys.lengths), 8}};
+    static const struct { const char *name; size_t offset; } data[] = {
+        {"numbers_data", offsetof(Node, numbers.data)}, {"texts_data", offsetof(Node, texts.data)},
+        {"keys_data", offsetof(Node, keys.data)}};
+    for (size_t i = 0; i < sizeof(lanes) / sizeof(*lanes); i++) {
+        char key[32];
+        snprintf(key, sizeof key, "%s_counts", lanes[i].name);
+        if (set(dict, lanes[i].name, joined(p, lanes[i].offset)) ||
+            set(dict, key, counts_of(p, lanes[i].offset, lanes[i].width))) goto fail;
+    }
+    for (size_t i = 0; i < sizeof(data) / sizeof(*data); i++)
+        if (set(dict, data[i].name, joined(p, data[i].offset))) goto fail;
+    if (set(dict, "heads", heads(p)) ||
+        set(dict, "offsets", PyBytes_FromStringAndSize(p->offsets.at, (Py_ssize_t)p->offsets.used))) goto fail;
+    return dict;
+fail:
+    Py_XDECREF(dict);
+    return PyErr_Occurred() ? NULL : PyErr_NoMemory();
+}
+
+static void free_parser(Parser *p) {
+    for (int32_t i = 0; i < p->node_count; i++) free_node(&p->nodes[i]);
+    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->offsets.at);
+}
+
+static PyObject *py_parse(PyObject *self, PyObject *args) {
+    Py_buffer buffer;
+    int separator, continues, member_limit, depth_limit, status;
+    if (!PyArg_ParseTuple(args, "y*iiii", &buffer, &separator, &continues, &member_limit, &depth_limit))
+        return NULL;
+    Parser p = {0};
+    p.text = buffer.buf;
+    p.end = p.text + buffer.len;
+    p.member_limit = member_limit;
+    p.depth_limit = depth_limit;
+    Py_BEGIN_ALLOW_THREADS
+    status = new_node(&p, -1, R_RECORD, NULL, 0) < 0 ? NO_MEMORY : read_all(&p, separator, continues);
+    Py_END_ALLOW_THREADS
+    PyObject *made;
+    if (status == BAD) { made = Py_None; Py_INCREF(made); }
+    else made = status == NO_MEMORY ? PyErr_NoMemory() : result(&p);
+    free_parser(&p);
+    PyBuffer_Release(&buffer);
+    return made;
+}
+
+/* ---- splitting ---------------------------------------------------------------------------------- */
+
+/* scan(block, in_text, escaping, depth, at_depth, on_comma): finds where to cut a block.
+ * With on_comma: the last comma at `at_depth` (before it); else behind the last bracket that closes to
+ * depth 0, or line break there. Stops behind the bracket that closes below `at_depth` when on_comma.
+ * Returns (cut or -1, closing bracket or -1, in_text, escaping, depth). */
+static PyObject *py_scan(PyObject *self, PyObject *args) {
+    Py_buffer buffer;
+    int in_text, escaping, on_comma;
+    long long depth, at_depth;
+    if (!PyArg_ParseTuple(args, "y*iiLLi", &buffer, &in_text, &escaping, &depth, &at_depth, &on_comma)) return NULL;
+    const uint8_t *text = buffer.buf, *s = text, *end = text + buffer.len;
+    long long cut = -1, closing = -1;
+    Py_BEGIN_ALLOW_THREADS
+    while (s < end) {
+        if (in_text) {
+            if (escaping) { escaping = 0; s++; continue; }
+            while (s < end && *s != '"' && *s != '\\') s++;
+            if (s >= end) break;
+            if (*s == '\\') escaping = 1; else in_text = 0;
+            s++;
+            continue;
+        }
+        uint8_t c = *s++;
+        switch (c) {
+            case '"': in_text = 1; break;
+            case '{': case '[': depth++; break;
+            case '}': case ']':
+                depth--;
+                if (on_comma) { if (depth < at_depth) { closing = s - 1 - text; end = s; } }
+                else if (depth <= 0) cut = s - text;
+                break;
+            case ',': if (on_comma && depth == at_depth) cut = s - 1 - text; break;
+            case '\n': if (!on_comma && depth <= 0) cut = s - text; break;
+        }
+    }
+    Py_END_ALLOW_THREADS
+    PyBuffer_Release(&buffer);
+    return Py_BuildValue("(LLiiL)", cut, closing, in_text, escaping, depth);
+}
+
+static PyMethodDef methods[] = {
+    {"parse", py_parse, METH_VARARGS, "Return the lanes of a fragment, or None if a record is bad."},
+    {"scan", py_scan, METH_VARARGS, "Return where to cut a block, and the state behind it."},
+    {NULL, NULL, 0, NULL}};
+
+static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "_fastjson", "The compiled JSON kernel.", 0, methods};
+
+PyMODINIT_FUNC PyInit__fastjson(void) { return PyModule_Create(&module); }

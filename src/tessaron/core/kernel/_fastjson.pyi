@@ -1,0 +1,8 @@
+from typing import Any
+
+def parse(
+    data: bytes, separator: int, continues: int, member_limit: int, depth_limit: int, /
+) -> dict[str, Any] | None: ...
+def scan(
+    block: bytes, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /
+) -> tuple[int, int, int, int, int]: ...

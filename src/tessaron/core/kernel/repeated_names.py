@@ -1,0 +1,79 @@
+"""Names that stand twice in one object: found, and all but the last value taken out."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+
+from tessaron.core.kernel.growing import NumberText, Pairs
+from tessaron.core.paths import ELEMENT, Path
+
+
+def drop_repeated(value: Any) -> tuple[Any, tuple[tuple[Path, Any], ...]]:
+    """Return `value` with each name once in its object, and the path and value of what was dropped.
+
+    RFC 8259 section 4 leaves it open what a repeated name means; here the last value wins, at the place of
+    the first.
+    """
+    if not _has_repeated(value):
+        return value, ()
+    dropped: list[tuple[Path, Any]] = []
+    holder: list[Any] = [value]
+    pending: list[tuple[Any, Any, Path]] = [(holder, 0, ())]
+    while pending:
+        container, key, path = pending.pop()
+        item = container[key]
+        if isinstance(item, Pairs):
+            last: dict[str, Any] = {}
+            for name, inner in item:
+                if name in last:
+                    dropped.append(((*path, name), last[name]))
+                last[name] = inner
+            container[key] = last
+            pending.extend((last, name, (*path, name)) for name in last)
+        elif isinstance(item, list):
+            pending.extend((item, index, (*path, ELEMENT)) for index in range(len(item)))
+    return holder[0], tuple(dropped)
+
+
+def _has_repeated(value: Any) -> bool:
+    pending = [value]
+    while pending:
+        item = pending.pop()
+        if isinstance(item, Pairs):
+            if len({name for name, _ in item}) < len(item):
+                return True
+            pending.extend(inner for _, inner in item if isinstance(inner, (Pairs, list)))
+        elif isinstance(item, list):
+            pending.extend(inner for inner in item if isinstance(inner, (Pairs, list)))
+    return False
+
+
+def json_text(value: Any) -> str:
+    """Return a value as the kernel parses it as compact JSON text, with the digits of its numbers."""
+    pieces: list[str] = []
+    pending: list[Any] = [value]
+    while pending:
+        item = pending.pop()
+        if isinstance(item, _Verbatim):
+            pieces.append(item)
+        elif isinstance(item, (Pairs, dict)):
+            pairs = list(item.items() if isinstance(item, dict) else item)
+            parts: list[Any] = [_Verbatim("{")]
+            for index, (name, inner) in enumerate(pairs):
+                parts += [_Verbatim(("," if index else "") + json.dumps(name) + ":"), inner]
+            pending.extend(reversed([*parts, _Verbatim("}")]))
+        elif isinstance(item, list):
+            parts = [_Verbatim("[")]
+            for index, inner in enumerate(item):
+                parts += [_Verbatim(","), inner] if index else [inner]
+            pending.extend(reversed([*parts, _Verbatim("]")]))
+        else:
+            pieces.append(str(item) if isinstance(item, NumberText) else json.dumps(item))
+    return "".join(pieces)
+
+
+class _Verbatim(str):
+    """A piece of JSON text to be written as it is."""
+
+    __slots__ = ()
