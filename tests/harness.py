@@ -11,7 +11,7 @@ from collections import Counter
 from pathlib import Path
 from typing import Any
 
-from tessaron.core.paths import ELEMENT
+from tessaron.core.paths import ELEMENT, Origin
 
 
 class FolderTest(unittest.TestCase):
@@ -57,6 +57,15 @@ def walk(record: Any) -> Counter:
     return found
 
 
+def values_of(found: Counter) -> Counter:
+    """Return the values counted, without their paths and without rows."""
+    made: Counter = Counter()
+    for (_, value), count in found.items():
+        if value != "rows":
+            made[value] += count
+    return made
+
+
 def _spelling(value: Any) -> str:
     return str(value).lower() if isinstance(value, bool) else str(value)
 
@@ -69,6 +78,8 @@ def tally(tables: Any) -> Counter:
         if table.parent is not None and data.num_rows:
             found[table.rows, "rows"] += data.num_rows
         for column in table.columns:
+            if column.path and isinstance(column.path[-1], Origin):
+                continue
             for value in data.column(column.name).to_pylist():
                 if value is not None:
                     found[column.path, _spelling(value)] += 1

@@ -7,8 +7,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tessaron.core.fragment import fragment_from_batch, fragment_to_batch
-from tessaron.core.kernel.contract import Separator
-from tessaron.core.kernel.json_kernel import read_json
+from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.paths import format_path
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Form, RecordSplitter, SplitError, recognise_form
@@ -20,7 +20,14 @@ def record_count(fragment):
     return fragment.nodes[0].row_count
 
 
-class AcceptTest(unittest.TestCase):
+class EveryKernelTest:
+    """The contract: the same cases run on each kernel."""
+
+    kernel = "python"
+
+    def read(self, *arguments):
+        return choose_kernel(self.kernel)(*arguments)
+
     def test_accepted(self):
         cases = (
             (b'{"a":1}\n{"a":2}', LINE, 2),
@@ -36,7 +43,7 @@ class AcceptTest(unittest.TestCase):
         )
         for data, separator, records in cases:
             with self.subTest(data):
-                fragment = read_json(data, separator)
+                fragment = self.read(data, separator)
                 self.assertEqual((fragment.faults, record_count(fragment)), ([], records))
 
     def test_refused_with_place_and_reason(self):
@@ -71,27 +78,66 @@ class AcceptTest(unittest.TestCase):
         )
         for data, separator, code, byte_offset, reason in cases:
             with self.subTest(data):
-                fault = read_json(data, separator).faults[0]
+                fault = self.read(data, separator).faults[0]
                 self.assertEqual((fault.code, fault.byte_offset), (code, byte_offset))
                 self.assertIn(reason, fault.reason)
 
     def test_the_path_of_a_fault(self):
-        fault = read_json(b'{"a":1,"b":[{"c d":tru}]}', LINE).faults[0]
+        fault = self.read(b'{"a":1,"b":[{"c d":tru}]}', LINE).faults[0]
         self.assertEqual(format_path(fault.path), "$.b[*]['c d']")
 
     def test_a_bad_line_loses_that_line_only(self):
-        fragment = read_json(b'{"a":1}\n{"a":\n{"a":3}\n{"a":"\xff"}\n{"a":5}\n', LINE)
+        fragment = self.read(b'{"a":1}\n{"a":\n{"a":3}\n{"a":"\xff"}\n{"a":5}\n', LINE)
         self.assertEqual(record_count(fragment), 3)
         self.assertEqual([fault.byte_offset for fault in fragment.faults], [13, 28])
 
     def test_a_repeated_name_counts_once_with_its_last_value(self):
-        fragment = read_json(b'{"a":1,"a":2}', LINE)
-        self.assertEqual([node.integers.tolist() for node in fragment.nodes], [[], [2]])
+        fragment = self.read(b'{"b":7}\n{"a":{"x":[1e2,{"x":"\xc3\xa9"}],"x":2}}', LINE)
+        self.assertEqual(
+            [(found.record, format_path(found.path), found.value) for found in fragment.repeated],
+            [(1, "$.a.x", '[1e2,{"x":"\\u00e9"}]')],
+        )
+        self.assertEqual(
+            [node.integers.tolist() for node in fragment.nodes if len(node.integers)], [[7], [2]]
+        )
+        strict = KernelOptions(reject_repeated=True)
+        fragment = self.read(b'{"a":1,"a":2} {"a":3}', NOTHING, False, strict)
+        self.assertEqual((fragment.faults[0].code, record_count(fragment)), ("repeated_name", 1))
+        self.assertEqual(fragment.offsets.tolist(), [14])
+
+    def test_nested_too_deep_is_a_fault_of_that_record(self):
+        data = b"[1],[[[[2]]]],[3]"
+        fragment = self.read(data, COMMA, False, KernelOptions(depth_limit=3))
+        self.assertEqual((fragment.faults[0].code, fragment.offsets.tolist()), ("depth", [0, 14]))
 
     def test_what_utf8_cannot_hold_is_kept_as_its_escape(self):
-        fragment = read_json(b'{"\\ud800":"x\\udfff"}', LINE)
+        fragment = self.read(b'{"\\ud800":"x\\udfff"}', LINE)
         self.assertEqual(fragment.nodes[1].name, "\\ud800")
         self.assertEqual(fragment.nodes[1].texts.to_arrow().to_pylist(), ["x\\udfff"])
+
+
+class PythonKernelTest(EveryKernelTest, unittest.TestCase):
+    kernel = "python"
+
+
+class CompiledKernelTest(EveryKernelTest, unittest.TestCase):
+    kernel = "compiled"
+
+    def test_names_beyond_the_limit_become_entries_of_the_same_shape(self):
+        records = [{f"n{i}": [i, {"x": str(i)}] for i in range(start, start + 1_500)} for start in (0, 700)]
+        data = "\n".join(map(json.dumps, records)).encode()
+        shapes = []
+        for name in ("python", "compiled"):
+            shape = Shape()
+            shape.add(choose_kernel(name)(data, LINE))
+            shapes.append(shape)
+        self.assertEqual(len(shapes[0].record.children), 2_200)
+        self.assertTrue(same_shape(*shapes))
+
+    def test_a_key_twice_among_entries(self):
+        text = "{" + ",".join(f'"n{i}":{i}' for i in range(1_200)) + ',"n1100":7}'
+        fragment = self.read(text.encode(), LINE)
+        self.assertEqual([format_path(found.path) for found in fragment.repeated], ["$.n1100"])
 
 
 JSON = st.recursive(
@@ -129,12 +175,12 @@ class SplittingTest(unittest.TestCase):
         for form, text in forms:
             data = text.encode()
             whole = Shape()
-            whole.add(read_json("\n".join(texts).encode(), NOTHING))
+            whole.add(choose_kernel("python")("\n".join(texts).encode(), NOTHING))
             pieces = Shape()
             for chunk in split(form, data, block_bytes):
                 self.assertEqual(data[chunk.byte_offset :][: len(chunk.data)], chunk.data)
                 self.assertEqual(chunk.line, 1 + data[: chunk.byte_offset].count(b"\n"))
-                fragment = read_json(chunk.data, chunk.separator, chunk.continues)
+                fragment = choose_kernel()(chunk.data, chunk.separator, chunk.continues)
                 self.assertEqual(fragment.faults, [])
                 pieces.add(fragment_from_batch(fragment_to_batch(fragment)))
             self.assertTrue(same_shape(whole, pieces), form)
@@ -186,7 +232,7 @@ class MergeTest(unittest.TestCase):
 
         def read(records):
             made = Shape()
-            made.add(read_json("\n".join(map(json.dumps, records)).encode(), LINE))
+            made.add(choose_kernel()("\n".join(map(json.dumps, records)).encode(), LINE))
             return made
 
         a, b, c = map(read, groups)

@@ -13,6 +13,7 @@ from typing import Any, Literal, Protocol
 import pyarrow as pa
 
 from tessaron._version import __version__
+from tessaron.core.conform import conform
 from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import DataError, Place, TargetError
 from tessaron.core.fragment import Fault, Fragment
@@ -24,7 +25,8 @@ from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.tables import KeyCounter, make_tables
+from tessaron.core.structure import StructureNote, settle
+from tessaron.core.tables import make_tables
 from tessaron.receipt import RECEIPT_FILE, ColumnWritten, Receipt, SourceRead, TableWritten
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder
@@ -80,7 +82,7 @@ def shred(source: Any, *, name: str | None = None, chunk_bytes: int = CHUNK_BYTE
     with Spill() as spill:
         reading = _Reading(resolve_inputs(source), spill, _NoProgress(), chunk_bytes)
         reading.read_all()
-        layout = draft_layout(reading.shape, name or reading.name())
+        layout = reading.settle(name)
         batches: dict[str, list[Any]] = {table.name: [] for table in layout.tables}
         for rows in reading.rows(layout):
             for table, batch in rows.items():
@@ -89,7 +91,7 @@ def shred(source: Any, *, name: str | None = None, chunk_bytes: int = CHUNK_BYTE
         table.name: pa.Table.from_batches(batches[table.name], table.arrow_schema())
         for table in layout.tables
     }
-    return Tables(tables, layout, reading.shape.record_count)
+    return Tables(tables, layout, reading.shape.record_count, reading.shown_notes())
 
 
 def export(
@@ -128,7 +130,7 @@ def export(
     with TargetFolder(Path(target), replace) as folder, Spill() as spill:
         reading = _Reading(inputs, spill, progress or _NoProgress(), chunk_bytes)
         reading.read_all()
-        layout = draft_layout(reading.shape, name or reading.name())
+        layout = reading.settle(name)
         files = TableFiles(folder.aside, layout, format)
         for rows in reading.rows(layout):
             files.write(rows)
@@ -158,6 +160,7 @@ class _Reading:
     chunk_bytes: int
     shape: Shape = field(default_factory=Shape)
     sources: list[SourceRead] = field(default_factory=list)
+    notes: list[StructureNote] = field(default_factory=list)
     fragment_count: int = 0
     _bytes: int = 0
 
@@ -181,10 +184,23 @@ class _Reading:
 
     def rows(self, layout: Layout) -> Iterator[dict[str, Any]]:
         """Yield, fragment by fragment, the rows of every table."""
-        keys = KeyCounter()
+        rows_before: dict[str, int] = {}
         for step, fragment in enumerate(self.spill.read(), 1):
-            yield make_tables(fragment, layout, keys)
+            conformed = conform(fragment, self.shape.record)
+            batches = make_tables(conformed, layout, rows_before)
+            yield batches
+            for table, batch in batches.items():
+                rows_before[table] = rows_before.get(table, 0) + batch.num_rows
             self.progress.write(step, self.fragment_count)
+
+    def shown_notes(self) -> list[tuple[str, str]]:
+        """Return what was recognised, with JSONPaths."""
+        return [(format_path(note.path), note.text) for note in self.notes]
+
+    def settle(self, name: str | None) -> Layout:
+        """Settle the structure, once all is read, and return the layout drafted from it."""
+        self.notes = settle(self.shape)
+        return draft_layout(self.shape.record, name or self.name())
 
     def _fragments(self, entry: Input) -> Iterator[Fragment]:
         if isinstance(entry, ObjectInput):

@@ -1,77 +1,151 @@
-"""Drafting: the layout that a shape suggests."""
+"""Drafting: the layout that a settled shape suggests."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass, replace
 
 from tessaron.core.kinds import Kind
-from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, Column, Layout, Table
+from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Layout, Table
 from tessaron.core.naming import Names
-from tessaron.core.paths import Path
-from tessaron.core.shape import Shape, ShapeNode
+from tessaron.core.paths import ENTRY, Origin, Path
+from tessaron.core.shape import ShapeNode
+from tessaron.core.structure import level_between
 from tessaron.core.typing.inference import infer_type
 
 VALUE_NAME = "value"
 """The column for elements (or records) that are scalars themselves."""
-INNER_ARRAY_NAME = "items"
-"""What the table of an array that stands directly in an array is called after its parent."""
+INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
+"""What the table of an array or a dictionary without a name of its own is called after its parent."""
+_KEY_ORIGINS = (Origin.WITHIN, Origin.THROUGH)
 
 
-def draft_layout(shape: Shape, name: str) -> Layout:
-    """Return the layout that Tessaron proposes: a table for the records and for every array.
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """A node with its path, and the words that its name is made of below its level."""
+
+    node: ShapeNode
+    path: Path
+    words: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Level:
+    """A level that becomes a table."""
+
+    node: ShapeNode
+    path: Path
+    name: str
+    parent: str | None
+    owner: ShapeNode
+
+
+def draft_layout(record: ShapeNode, name: str, names: Names | None = None, rows: Path = ()) -> Layout:
+    """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
     Args:
-        shape: What was seen.
+        record: The settled shape (see `structure.settle`).
         name: Name of the top table.
+        names: Names of tables that are taken.
+        rows: The path of the top level.
     """
-    names = Names()
+    names = names or Names()
     top = names.claim(name, otherwise="records")
     tables: list[Table] = []
-    pending: list[tuple[ShapeNode, str, str | None]] = [(shape.record, top, None)]
+    tables_by_level: dict[int, str] = {}
+    pending = [_Level(record, rows, top, None, record)]
     while pending:
-        level, table_name, parent = pending.pop()
-        members = list(_members_below(level))
-        tables.append(_draft_table(level, table_name, parent, members))
-        arrays = [node for node in members if node.element is not None]
-        below = []
-        for node in arrays:
-            words = _names_below(level.path, node.path) or [INNER_ARRAY_NAME]
-            assert node.element is not None
-            child = names.claim(table_name, *words, otherwise=INNER_ARRAY_NAME)
-            below.append((node.element, child, table_name))
+        level = pending.pop()
+        tables_by_level[id(level.node)] = level.name
+        places = list(_places_on(level))
+        tables.append(_draft_table(level, places))
+        below = [child for place in places for child in _levels_at(place, level, names)]
         pending.extend(reversed(below))
-    return Layout(tuple(tables))
+    return Layout(tuple(_name_through(table, record, tables_by_level) for table in tables))
 
 
-def _members_below(level: ShapeNode) -> Iterator[ShapeNode]:
+def _places_on(level: _Level) -> Iterator[_Place]:
     """Yield the level's own node and all members below it, objects inside objects included, in order."""
-    pending = [level]
+    pending = [_Place(level.node, level.path)]
     while pending:
-        node = pending.pop()
-        yield node
-        pending.extend(reversed(node.ordered_members()))
+        place = pending.pop()
+        yield place
+        pending.extend(
+            _Place(node, (*place.path, str(node.step)), (*place.words, str(node.step)))
+            for node in reversed(place.node.ordered_members())
+        )
 
 
-def _draft_table(level: ShapeNode, name: str, parent: str | None, members: list[ShapeNode]) -> Table:
-    columns: list[Column] = []
+def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
+    for node in place.node.levels_below():
+        assert node.step is not None
+        inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
+        name = names.claim(level.name, *(place.words or (inner,)), otherwise=inner)
+        yield _Level(node, (*place.path, node.step), name, level.name, place.node)
+
+
+def _draft_table(level: _Level, places: list[_Place]) -> Table:
     names = Names()
-    for node in members:
-        if _has_column(node):
-            inferred = infer_type(node)
-            words = _names_below(level.path, node.path) or [VALUE_NAME]
-            column_name = names.claim(*words, otherwise="field")
-            columns.append(Column(column_name, node.path, inferred.type, inferred.reading, inferred.note))
-    keys = [ROW_KEY] if parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
-    free = [key if names.is_free(key) else names.claim(name, key, otherwise=key) for key in keys]
-    parent_key, ordinal = (None, None) if parent is None else (free[1], free[2])
-    return Table(name, level.path, parent, free[0], parent_key, ordinal, tuple(columns))
+    columns = []
+    for place in places:
+        if _has_column(place.node):
+            inferred = infer_type(place.node)
+            name = names.claim(*(place.words or (VALUE_NAME,)), otherwise="field")
+            columns.append(Column(name, place.path, inferred.type, inferred.reading, inferred.note))
+    keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
+    keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
+    named = {key: _free_name(names, level.name, key) for key in keys}
+    origins = [node for step, node in level.node.children.items() if isinstance(step, Origin)]
+    if level.owner.is_recursive and level.node is not level.owner:
+        origins.append(_depth_node())
+    known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]
+    table = Table(
+        level.name,
+        level.path,
+        level.parent,
+        named[ROW_KEY],
+        named.get(PARENT_KEY),
+        named.get(ORDINAL),
+        (*known, *columns),
+        within_key=named.get(WITHIN_KEY),
+        through_key=named.get(THROUGH_KEY),
+    )
+    documents = [column.name for column in known if column.path[-1] is Origin.DOCUMENT]
+    return replace(table, document_key=documents[0]) if documents else table
+
+
+def _depth_node() -> ShapeNode:
+    node = ShapeNode(Origin.DEPTH)
+    node.counts[Kind.INTEGER] = 1
+    return node
+
+
+def _order_of_origin(node: ShapeNode) -> int:
+    return list(Origin).index(node.step)  # type: ignore[arg-type]
+
+
+def _origin_column(node: ShapeNode, level: _Level, names: Names) -> Column:
+    assert isinstance(node.step, Origin)
+    inferred = infer_type(node)
+    name = _free_name(names, level.name, node.step.value)
+    return Column(name, (*level.path, node.step), inferred.type, inferred.reading)
+
+
+def _free_name(names: Names, table: str, key: str) -> str:
+    """Return a name for a column that Tessaron adds; a field of that name keeps it."""
+    return names.claim(key, otherwise=key) if names.is_free(key) else names.claim(table, key, otherwise=key)
+
+
+def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, str]) -> Table:
+    if table.through_key is None:
+        return table
+    owner = record
+    for step in table.rows[:-1]:
+        owner = owner.children[step]
+    return replace(table, through=tables_by_level[id(level_between(owner))])
 
 
 def _has_column(node: ShapeNode) -> bool:
     """Say whether a column is due: for scalars, and for what is null wherever it stands."""
     only_null = 0 < node.occurrences == node.counts[Kind.NULL]
     return only_null or bool(node.scalar_kinds())
-
-
-def _names_below(above: Path, path: Path) -> list[str]:
-    return [step for step in path[len(above) :] if isinstance(step, str)]

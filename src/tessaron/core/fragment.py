@@ -20,7 +20,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from tessaron.core.paths import ELEMENT, Path
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step
 
 Int32s = npt.NDArray[np.int32]
 Int64s = npt.NDArray[np.int64]
@@ -31,12 +31,13 @@ NO_ROWS: Int32s = np.empty(0, np.int32)
 
 
 class Role(IntEnum):
-    """What a node is to its parent node."""
+    """What a node is to its parent node. `ORIGIN` nodes hold what is known of a row besides its values."""
 
     RECORD = 0
     MEMBER = 1
     ELEMENT = 2
     ENTRY = 3
+    ORIGIN = 4
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,9 +118,22 @@ class Node:
     texts: TextLane = EMPTY_TEXTS
     keys: TextLane = EMPTY_TEXTS
 
+    def step(self) -> Step | None:
+        """Return the step from the parent to this node; None for the record."""
+        if self.role is Role.MEMBER:
+            return self.name
+        if self.role is Role.ORIGIN:
+            return Origin(self.name)
+        return _STEP_OF_LEVEL[self.role]
+
     def rows_present(self) -> Int32s:
         """Return the rows of the level that have the node, from 0 and rising."""
         return np.arange(self.row_count, dtype=np.int32) if self.rows is None else self.rows
+
+
+_STEP_OF_LEVEL = {Role.RECORD: None, Role.ELEMENT: ELEMENT, Role.ENTRY: ENTRY}
+LEVEL_ROLES = frozenset(_STEP_OF_LEVEL)
+"""The roles that open a level."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -182,12 +196,18 @@ class Fragment:
         paths: list[Path] = []
         for node in self.nodes:
             above = paths[node.parent] if node.parent >= 0 else ()
-            if node.role is Role.MEMBER:
-                assert node.name is not None
-                paths.append((*above, node.name))
-            else:
-                paths.append(above if node.role is Role.RECORD else (*above, ELEMENT))
+            step = node.step()
+            paths.append(above if step is None else (*above, step))
         return paths
+
+    def children(self) -> list[dict[Step, int]]:
+        """Return for every node its children: their index by the step that leads to them."""
+        children: list[dict[Step, int]] = [{} for _ in self.nodes]
+        for index, node in enumerate(self.nodes):
+            step = node.step()
+            if step is not None:
+                children[node.parent][step] = index
+        return children
 
 
 _LIST_LANES = (

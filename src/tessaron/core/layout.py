@@ -7,11 +7,12 @@ from typing import Any
 
 import pyarrow as pa
 
-from tessaron.core.paths import Path
+from tessaron.core.paths import Origin, Path
 from tessaron.core.typing.readings import Reading
 from tessaron.core.typing.types import ColumnType
 
 ROW_KEY, PARENT_KEY, ORDINAL = "row_key", "parent_key", "ordinal"
+WITHIN_KEY, THROUGH_KEY = Origin.WITHIN.value, Origin.THROUGH.value
 """The names of the key columns, unless the data has a field of that name."""
 
 
@@ -46,6 +47,13 @@ class Table:
         parent_key: Name of the foreign key column; None for the top table.
         ordinal: Name of the column with the position in the array, from 1; None for the top table.
         columns: The columns of the data.
+        within_key: Only for a structure that contains itself: name of the column with the row of this table
+            that a row stands in; null for the outermost.
+        through_key: Only where it contains itself through another array: name of the column with the row of
+            the table between.
+        through: Name of that table.
+        document_key: Only for records inside an envelope: name of the column with the row of `documents`.
+        documents: Name of the table with a row for each document.
     """
 
     name: str
@@ -55,14 +63,31 @@ class Table:
     parent_key: str | None
     ordinal: str | None
     columns: tuple[Column, ...]
+    within_key: str | None = None
+    through_key: str | None = None
+    through: str | None = None
+    document_key: str | None = None
+    documents: str | None = None
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""
-        return [name for name in (self.row_key, self.parent_key, self.ordinal) if name is not None]
+        names = (self.row_key, self.parent_key, self.within_key, self.through_key, self.ordinal)
+        return [name for name in names if name is not None]
+
+    def references(self) -> list[tuple[str, str]]:
+        """Return the columns that hold the primary key of another table's row, with that table's name."""
+        pairs = (
+            (self.parent_key, self.parent),
+            (self.within_key, self.name),
+            (self.through_key, self.through),
+            (self.document_key, self.documents),
+        )
+        return [(column, table) for column, table in pairs if column is not None and table is not None]
 
     def arrow_schema(self) -> Any:
-        """Return the Arrow schema: key columns without nulls, then the columns of the data."""
-        keys = [pa.field(name, pa.int64(), nullable=False) for name in self.key_columns()]
+        """Return the Arrow schema: key columns, then the columns of the data."""
+        nullable = (self.within_key, self.through_key)
+        keys = [pa.field(name, pa.int64(), nullable=name in nullable) for name in self.key_columns()]
         return pa.schema(keys + [pa.field(column.name, column.type.arrow_type()) for column in self.columns])
 
 

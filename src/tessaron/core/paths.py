@@ -8,28 +8,57 @@ from typing import Final
 
 
 class Each(Enum):
-    """The step from an array to its elements, printed `[*]`."""
+    """The steps that open a level: to each element of an array, to each member of a dictionary."""
 
     ELEMENT = "[*]"
+    ENTRY = ".*"
+
+
+class Origin(Enum):
+    """What is known of a row besides its values; the last step of the path of such a column."""
+
+    KEY = "key"
+    """The name of the member, for a row that is a member of a dictionary."""
+    FILE = "origin_file"
+    RECORD = "origin_record"
+    LINE = "origin_line"
+    DOCUMENT = "document_key"
+    """The number of the document, from 1, for records inside an envelope."""
+    WITHIN = "within_key"
+    """The row of the same table it stands in, for a row of a structure that contains itself."""
+    THROUGH = "through_key"
+    """The row of the table between, where that structure contains itself through another array."""
+    DEPTH = "depth"
+    """How deep a row of a structure that contains itself stands in it, from 1."""
 
 
 ELEMENT: Final = Each.ELEMENT
-Step = str | Each
+ENTRY: Final = Each.ENTRY
+Step = str | Each | Origin
 Path = tuple[Step, ...]
-"""Steps from the record down: a member name, or `ELEMENT` for each element of an array."""
+"""Steps from the record down: a member name, `ELEMENT`, `ENTRY`, or at the end an `Origin`."""
 
+_STEPS_SHOWN = 100
 _SHORTHAND = re.compile(r"[A-Za-z_\u0080-\U0010ffff][A-Za-z0-9_\u0080-\U0010ffff]*\Z")
 _ESCAPES = {"\b": r"\b", "\t": r"\t", "\n": r"\n", "\f": r"\f", "\r": r"\r", "'": r"\'", "\\": r"\\"}
 
 
 def format_path(path: Path) -> str:
-    """Return `path` as JSONPath, e.g. `$.stays[*]['berth no']` (RFC 9535, names escaped as in 2.7)."""
+    """Return `path` as JSONPath, e.g. `$.stays[*]['berth no']` (RFC 9535, names escaped as in 2.7).
+
+    What is no value of the document is named before it: `key of $.by_day.*`.
+    """
+    if len(path) > _STEPS_SHOWN:
+        middle = len(path) - _STEPS_SHOWN + 1
+        return f"{format_path(path[: _STEPS_SHOWN - 1])}…({middle:,} more steps)"
+    if path and isinstance(path[-1], Origin):
+        return f"{path[-1].value} of {format_path(path[:-1])}"
     return "$" + "".join(map(_format_step, path))
 
 
 def _format_step(step: Step) -> str:
-    if isinstance(step, Each):
-        return step.value
+    if not isinstance(step, str):
+        return str(step.value)
     if _SHORTHAND.match(step):
         return "." + step
     return "['" + "".join(_escape(character) for character in step) + "']"

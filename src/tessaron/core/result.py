@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from types import MappingProxyType
 from typing import Any
 
@@ -16,13 +16,21 @@ class Tables(Mapping[str, Any]):
     Attributes:
         layout: The tables, columns, keys and types that were made.
         record_count: Records read.
+        notes: What was recognised in the structure, as (path, text).
     """
 
-    def __init__(self, tables: Mapping[str, Any], layout: Layout, record_count: int):
+    def __init__(
+        self,
+        tables: Mapping[str, Any],
+        layout: Layout,
+        record_count: int,
+        notes: Iterable[tuple[str, str]] = (),
+    ):
         self._tables = MappingProxyType(dict(tables))
         self._plans = {table.name: table for table in layout.tables}
         self.layout = layout
         self.record_count = record_count
+        self.notes = tuple(notes)
 
     def __getitem__(self, name: str) -> Any:
         return self._tables[name]

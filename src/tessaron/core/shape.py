@@ -3,15 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
+from typing import cast
 
 import numpy as np
 
-from tessaron.core.fragment import Fragment, Node, Role
+from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
-from tessaron.core.paths import ELEMENT, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
+from tessaron.core.regroup import gather_entries, spread_entries
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
+
+MOST_NAMES = 5_000
+"""An object with more distinct names than this is a dictionary: no table has so many columns."""
 
 
 @dataclass(slots=True)
@@ -19,20 +25,23 @@ class ShapeNode:
     """What was met at one path.
 
     Attributes:
-        path: Where, from the record down.
-        row_count: Rows of the level that the path belongs to (records, or elements of an array).
+        step: The last step of its path; None for the record.
+        row_count: For a level: its rows (records, elements of an array, entries of a dictionary).
         counts: Occurrences per `Kind` code.
         position_sum: Sum of the places among the members of the object; tells the usual order of members.
         least_integer, most_integer: Range of the 64-bit integers; None if there are none.
         numbers: What the other numbers need.
-        text_count: Texts seen.
         longest_text: Length of the longest text, in bytes.
         readings: How many of the texts each reading fits.
-        members: The members below, by name.
-        element: The elements below, if it was ever an array.
+        children: What stands below, by step.
+        is_dictionary: Whether the members of its objects are entries of one level.
+        is_lifted: Whether an object here counts as an array with one element.
+        fold: The node that a structure which contains itself begins with, if it stands here again: what is
+            below is there; only scalars are here.
+        is_recursive: Whether other nodes are folded into this one.
     """
 
-    path: Path
+    step: Step | None = None
     row_count: int = 0
     counts: list[int] = field(default_factory=lambda: [0] * KIND_COUNT)
     position_sum: int = 0
@@ -41,8 +50,11 @@ class ShapeNode:
     numbers: NumberStats = NO_NUMBERS
     longest_text: int = 0
     readings: Counter[Reading] = field(default_factory=Counter)
-    members: dict[str, ShapeNode] = field(default_factory=dict)
-    element: ShapeNode | None = None
+    children: dict[Step, ShapeNode] = field(default_factory=dict)
+    is_dictionary: bool = False
+    is_lifted: bool = False
+    fold: ShapeNode | None = None
+    is_recursive: bool = False
 
     @property
     def occurrences(self) -> int:
@@ -58,27 +70,111 @@ class ShapeNode:
         """Return the kinds met that carry a value into a column."""
         return [kind for kind in SCALAR_KINDS if self.counts[kind]]
 
+    def members(self) -> dict[str, ShapeNode]:
+        """Return the members of the objects here, by name."""
+        return {step: node for step, node in self.children.items() if isinstance(step, str)}
+
     def ordered_members(self) -> list[ShapeNode]:
         """Return the members in their usual order; it does not depend on the order of the records."""
-        return sorted(self.members.values(), key=lambda node: (node.usual_position, node.path[-1:]))
+        members = self.members()
+        return sorted(members.values(), key=lambda node: (node.usual_position, cast("str", node.step)))
+
+    def levels_below(self) -> list[ShapeNode]:
+        """Return the levels that open here: elements, entries, or both."""
+        return [self.children[step] for step in Each if step in self.children]
 
     def child(self, step: Step) -> ShapeNode:
         """Return the node one step below, made if it is not there yet."""
-        if step is ELEMENT:
-            self.element = self.element or ShapeNode((*self.path, ELEMENT))
-            return self.element
-        assert isinstance(step, str)
-        node = self.members.get(step)
+        node = self.children.get(step)
         if node is None:
-            node = self.members[step] = ShapeNode((*self.path, step))
+            node = self.children[step] = ShapeNode(step)
         return node
+
+    def fold_into(self, outer: ShapeNode) -> None:
+        """Stand for `outer` again: what is below goes there."""
+        self.fold = outer
+        outer.is_recursive = True
+        children, self.children = self.children, {}
+        if outer.is_lifted:
+            element = outer.child(ELEMENT)
+            element.row_count += self.counts[Kind.OBJECT]
+            element.counts[Kind.OBJECT] += self.counts[Kind.OBJECT]
+        for step, child in children.items():
+            outer._place_for(step, child).absorb(child)
+
+    def walk(self) -> Iterator[ShapeNode]:
+        """Yield this node and all below it, each before those below it."""
+        pending = [self]
+        while pending:
+            node = pending.pop()
+            yield node
+            pending.extend(node.children.values())
+
+    def absorb(self, other: ShapeNode) -> None:
+        """Take in all that `other` and the nodes below it have seen."""
+        pending = [(self, other)]
+        while pending:
+            mine, theirs = pending.pop()
+            if theirs.fold is not None and mine.fold is None and theirs.fold is not mine:
+                mine.fold_into(theirs.fold)
+            mine.absorb_own(theirs)
+            below = mine.fold or mine
+            if theirs.is_dictionary and not below.is_dictionary:
+                below.become_dictionary()
+            for step, node in theirs.children.items():
+                pending.append((below._place_for(step, node), node))
+
+    def absorb_own(self, other: ShapeNode) -> None:
+        """Take in what `other` itself has seen, without the nodes below it."""
+        self.row_count += other.row_count
+        self.counts = [a + b for a, b in zip(self.counts, other.counts, strict=True)]
+        if isinstance(self.step, str):
+            self.position_sum += other.position_sum
+        if other.least_integer is not None and other.most_integer is not None:
+            self.widen_integers(other.least_integer, other.most_integer)
+        self.numbers = self.numbers.merge(other.numbers)
+        self.longest_text = max(self.longest_text, other.longest_text)
+        self.readings.update(other.readings)
+
+    def become_dictionary(self) -> None:
+        """Take the members together as the entries of one level, whose names are texts of their own."""
+        members = self.members()
+        self.is_dictionary = True
+        for name, node in members.items():
+            del self.children[name]
+            self._entry_for(name, node).absorb(node)
+
+    def _place_for(self, step: Step, node: ShapeNode) -> ShapeNode:
+        """Return the node that takes in `node`, which stood one step below an object or array like this."""
+        if self.is_dictionary and isinstance(step, str):
+            return self._entry_for(step, node)
+        if self.is_lifted and isinstance(step, str):
+            return self.child(ELEMENT).child(step)
+        return self.child(step)
+
+    def _entry_for(self, name: str, node: ShapeNode) -> ShapeNode:
+        """Count a member as entries, its name as their keys; return the node of the entries."""
+        entry = self.child(ENTRY)
+        entry.row_count += node.occurrences
+        key = entry.child(Origin.KEY)
+        lane = TextLane.of([name])
+        key.counts[Kind.TEXT] += node.occurrences
+        key.longest_text = max(key.longest_text, int(lane.byte_lengths[0]))
+        key.readings.update(dict.fromkeys(count_readings(lane), node.occurrences))
+        return entry
+
+    def widen_integers(self, least: int, most: int) -> None:
+        """Take in that integers from `least` to `most` were seen."""
+        self.least_integer = least if self.least_integer is None else min(self.least_integer, least)
+        self.most_integer = most if self.most_integer is None else max(self.most_integer, most)
 
 
 class Shape:
     """The structure of all records added so far."""
 
     def __init__(self) -> None:
-        self.record = ShapeNode(())
+        self.record = ShapeNode()
+        self._has_dictionaries = False
 
     @property
     def record_count(self) -> int:
@@ -87,28 +183,52 @@ class Shape:
 
     def add(self, fragment: Fragment) -> None:
         """Take in the records of a fragment."""
+        fragment = self._without_mixed_objects(fragment)
         targets: list[ShapeNode] = []
         for node in fragment.nodes:
-            if node.role is Role.RECORD:
-                target = self.record
-            else:
-                target = targets[node.parent].child(ELEMENT if node.name is None else node.name)
+            step = node.step()
+            target = self.record if step is None else targets[node.parent].child(step)
             _add_node(target, node)
             targets.append(target)
+        self._limit_names(targets)
 
     def merge(self, other: Shape) -> None:
         """Take in all that `other` has seen."""
-        pending = [(self.record, other.record)]
-        while pending:
-            mine, theirs = pending.pop()
-            _merge_node(mine, theirs)
-            pending.extend((mine.child(name), node) for name, node in theirs.members.items())
-            if theirs.element is not None:
-                pending.append((mine.child(ELEMENT), theirs.element))
+        self.record.absorb(other.record)
+        self._limit_names(self.record.walk())
+
+    def _limit_names(self, nodes: Iterable[ShapeNode]) -> None:
+        for node in nodes:
+            if node.is_dictionary or (len(node.children) <= MOST_NAMES and ENTRY not in node.children):
+                continue
+            if ENTRY in node.children or len(node.members()) > MOST_NAMES:
+                node.become_dictionary()
+                self._has_dictionaries = True
+
+    def _without_mixed_objects(self, fragment: Fragment) -> Fragment:
+        """Make entries of the members of each object known to be a dictionary, and members of all others."""
+        known: list[ShapeNode | None] = []
+        entries = [index for index, node in enumerate(fragment.nodes) if node.role is Role.ENTRY]
+        if not entries and not self._has_dictionaries:
+            return fragment
+        parents = {fragment.nodes[index].parent: index for index in entries}
+        dictionaries: list[int] = []
+        objects: list[int] = []
+        for index, node in enumerate(fragment.nodes):
+            step = node.step()
+            above = known[node.parent] if node.parent >= 0 else None
+            here = self.record if step is None else (above.children.get(step) if above else None)
+            known.append(here)
+            if here is not None and here.is_dictionary:
+                dictionaries.append(index)
+            elif index in parents:
+                distinct = len(fragment.nodes[parents[index]].keys.to_arrow().unique())
+                (dictionaries if distinct > MOST_NAMES else objects).append(index)
+        return gather_entries(spread_entries(fragment, objects), dictionaries)
 
 
 def _add_node(target: ShapeNode, node: Node) -> None:
-    if node.role is not Role.MEMBER:
+    if node.role in LEVEL_ROLES:
         target.row_count += node.row_count
     counts = np.bincount(node.kinds, minlength=KIND_COUNT).tolist()
     target.counts = [a + b for a, b in zip(target.counts, counts, strict=True)]
@@ -117,25 +237,9 @@ def _add_node(target: ShapeNode, node: Node) -> None:
     elif len(node.positions):
         target.position_sum += int(node.positions.sum(dtype=np.int64))
     if len(node.integers):
-        _widen_integers(target, int(node.integers.min()), int(node.integers.max()))
+        target.widen_integers(int(node.integers.min()), int(node.integers.max()))
     if len(node.numbers):
         target.numbers = target.numbers.merge(measure_numbers(node.numbers))
     if len(node.texts):
         target.longest_text = max(target.longest_text, int(node.texts.byte_lengths.max()))
         target.readings.update(count_readings(node.texts))
-
-
-def _merge_node(mine: ShapeNode, theirs: ShapeNode) -> None:
-    mine.row_count += theirs.row_count
-    mine.counts = [a + b for a, b in zip(mine.counts, theirs.counts, strict=True)]
-    mine.position_sum += theirs.position_sum
-    if theirs.least_integer is not None and theirs.most_integer is not None:
-        _widen_integers(mine, theirs.least_integer, theirs.most_integer)
-    mine.numbers = mine.numbers.merge(theirs.numbers)
-    mine.longest_text = max(mine.longest_text, theirs.longest_text)
-    mine.readings.update(theirs.readings)
-
-
-def _widen_integers(target: ShapeNode, least: int, most: int) -> None:
-    target.least_integer = least if target.least_integer is None else min(target.least_integer, least)
-    target.most_integer = most if target.most_integer is None else max(target.most_integer, most)

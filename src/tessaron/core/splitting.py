@@ -116,6 +116,12 @@ class _Scanner:
         return np.isin(at, np.concatenate((np.array(escaped, np.int64), odd)))
 
 
+def nesting_depth(text: bytes) -> int:
+    """Return how many levels of objects and arrays `text` opens at most, one inside the other."""
+    depths = _Scanner().scan(text).depths
+    return int(depths.max()) if len(depths) else 0
+
+
 def recognise_form(head: bytes) -> Form | None:
     """Return how the records stand, judged from the first bytes of a source; None if these are blank.
 

@@ -14,6 +14,7 @@ from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.growing import NumberText, Pairs
 from tessaron.core.kernel.repeated_names import drop_repeated
 from tessaron.core.paths import Path, format_path
+from tessaron.core.splitting import nesting_depth
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _BAD_BYTE = re.compile("[\udc80-\udcff]")
@@ -61,6 +62,7 @@ class RecordReader:
         self._separator = separator
         self._options = options
         self._at = 0
+        self._record_start = 0
         self._comma_due = separator is Separator.COMMA and continues
         self._passed = 0
         self._known = (0, 0)
@@ -86,7 +88,7 @@ class RecordReader:
     def _record(self) -> Record:
         if self._separator is Separator.COMMA:
             self._pass_comma()
-        start = self._at
+        start = self._record_start = self._at
         try:
             value, self._at = _DECODER.raw_decode(self._text, start)
             doubtful = self._doubtful(start)
@@ -103,11 +105,19 @@ class RecordReader:
 
     def _doubtful(self, start: int) -> bool:
         """Say whether the fast decoder may have let something pass that is not allowed."""
-        if _GLUED.match(self._text, self._at - 1):
+        if _GLUED.match(self._text, self._at - 1) or self._too_deep(start):
             return True
         if self._separator is Separator.LINE and self._text.find("\n", start, self._at) >= 0:
             return True
         return self._suspect and bool(_BAD_BYTE.search(self._text, start, self._at))
+
+    def _too_deep(self, start: int) -> bool:
+        limit = self._options.depth_limit
+        brackets = self._text.count("[", start, self._at) + self._text.count("{", start, self._at)
+        return (
+            brackets > limit
+            and nesting_depth(self._text[start : self._at].encode("utf-8", "replace")) > limit
+        )
 
     def _record_carefully(self, start: int) -> Any:
         limit = self._options.depth_limit
@@ -149,7 +159,7 @@ class RecordReader:
             self._at = self._line_end(start)
             return True
         if fault.code == "depth":
-            self._at = self._record_end(self._at)
+            self._at = self._record_end(self._record_start)
             return True
         return False
 

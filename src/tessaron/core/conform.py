@@ -1,0 +1,54 @@
+"""Bringing a fragment into the form that the settled shape has."""
+
+from __future__ import annotations
+
+from tessaron.core.branches import Branch, fragment_of, tree_of
+from tessaron.core.fragment import Fragment, Role
+from tessaron.core.paths import ENTRY
+from tessaron.core.regroup import fold, gather, lift, spread
+from tessaron.core.shape import ShapeNode
+
+
+def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
+    """Return the fragment with dictionaries, objects among arrays and self-containment as in `record`.
+
+    Args:
+        fragment: As the kernel made it.
+        record: The settled shape (see `structure.settle`).
+    """
+    if not is_regrouped(record) and all(node.role is not Role.ENTRY for node in fragment.nodes):
+        return fragment
+    tree = tree_of(fragment)
+    pending: list[tuple[Branch, ShapeNode]] = [(tree, record)]
+    while pending:
+        branch, target = pending.pop()
+        below = target.fold or target
+        if below.is_dictionary:
+            gather(branch)
+        elif ENTRY in branch.children:
+            spread(branch)
+        if below.is_lifted:
+            lift(branch)
+        branch.fold = target.fold
+        for step, child in branch.children.items():
+            if step in below.children:
+                pending.append((child, below.children[step]))
+    _fold_all(tree, record)
+    return fragment_of(tree, fragment)
+
+
+def _fold_all(tree: Branch, record: ShapeNode) -> None:
+    """Fold the structures that contain themselves, from the outermost down."""
+    pending = [(tree, record)]
+    while pending:
+        branch, target = pending.pop()
+        if target.is_recursive:
+            fold(branch, target)
+        for step, child in branch.children.items():
+            if step in target.children:
+                pending.append((child, target.children[step]))
+
+
+def is_regrouped(record: ShapeNode) -> bool:
+    """Say whether anything in the settled shape stands otherwise than in the documents."""
+    return any(node.is_dictionary or node.is_lifted or node.is_recursive for node in record.walk())

@@ -1,0 +1,168 @@
+"""Settling the structure of a shape: what is a dictionary, what counts as an array, what contains itself."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+
+from tessaron.core.dictionaries import is_dictionary
+from tessaron.core.kinds import Kind
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Path, Step, format_path
+from tessaron.core.shape import Shape, ShapeNode
+
+LIKE_NAMES = 0.5
+"""Objects are of one kind when so great a share of the names of the smaller one is in the other."""
+
+
+@dataclass(frozen=True, slots=True)
+class StructureRules:
+    """What the user says about single paths, as JSONPath; all else is recognised.
+
+    Attributes:
+        dictionaries: Objects that are dictionaries.
+        not_dictionaries: Objects that are not.
+    """
+
+    dictionaries: Collection[str] = ()
+    not_dictionaries: Collection[str] = ()
+
+
+@dataclass(slots=True)
+class StructureNote:
+    """Something recognised about a path, for people."""
+
+    path: Path
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Visit:
+    node: ShapeNode
+    path: Path
+
+
+def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureNote]:
+    """Change `shape` into the form that tables are made of, and return what was recognised.
+
+    After this, members of dictionaries are entries, objects among arrays are elements, and every structure
+    that contains itself stands once. `conform` brings fragments into the same form.
+    """
+    rules = rules or StructureRules()
+    notes: list[StructureNote] = []
+    pending = [_Visit(shape.record, ())]
+    while pending:
+        visit = pending.pop()
+        node = visit.node
+        if node.fold is not None:
+            continue
+        _settle_dictionary(node, visit.path, rules, notes)
+        if isinstance(node.step, str) and _fold_below(node):
+            notes.append(
+                StructureNote(visit.path, "contains itself: one table whose rows refer to each other")
+            )
+        _settle_lifted(node, visit.path, notes)
+        pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
+    return notes
+
+
+def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:
+    return sorted(node.children.items(), key=lambda item: str(item[0]), reverse=True)
+
+
+def _settle_dictionary(
+    node: ShapeNode, path: Path, rules: StructureRules, notes: list[StructureNote]
+) -> None:
+    shown = format_path(path)
+    names = len(node.members())
+    wanted = shown in rules.dictionaries or (shown not in rules.not_dictionaries and is_dictionary(node))
+    if names and wanted and not node.is_dictionary:
+        node.become_dictionary()
+        notes.append(StructureNote(path, f"dictionary: {names:,} names are keys of rows"))
+
+
+def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> None:
+    """Make objects elements where arrays of objects stand too, or where the structure contains itself."""
+    element = node.children.get(ELEMENT)
+    objects = node.counts[Kind.OBJECT]
+    among_arrays = element is not None and element.counts[Kind.OBJECT] > 0 and objects > 0
+    among_arrays &= node.step is not None and node.step is not ELEMENT
+    if node.is_dictionary or not (among_arrays or node.is_lifted):
+        return
+    if among_arrays and not node.is_recursive:
+        notes.append(
+            StructureNote(path, f"{objects:,} single objects stand where arrays do; they are rows too")
+        )
+    node.is_lifted = True
+    element = node.child(ELEMENT)
+    inner = sum(below.counts[Kind.OBJECT] for below in node.walk() if below.fold is node)
+    element.row_count += objects + inner
+    element.counts[Kind.OBJECT] += objects + inner
+    for step, child in list(node.children.items()):
+        if step is not ELEMENT:
+            del node.children[step]
+            element.child(step).absorb(child)
+
+
+def _fold_below(outer: ShapeNode) -> bool:
+    """Fold every node of the same name and kind below `outer` into it; say whether there was one.
+
+    Where the way leads through different levels nothing is folded: a row could not say where it stood.
+    """
+    while True:
+        inner = [
+            node for node, _ in _inner_nodes(outer) if node.fold is None and _is_of_one_kind(outer, node)
+        ]
+        through = {
+            id(between)
+            for node, between in _inner_nodes(outer)
+            if between is not None and (node.fold is outer or node in inner)
+        }
+        if not inner or len(through) > 1:
+            return outer.is_recursive
+        for node in inner:
+            if node.fold is None:
+                node.fold_into(outer)
+        if outer.counts[Kind.OBJECT] or any(n.counts[Kind.OBJECT] for n in outer.walk() if n.fold is outer):
+            outer.is_lifted = True
+
+
+def level_between(outer: ShapeNode) -> ShapeNode | None:
+    """Return the level through which the structure at `outer` contains itself; None if there is none."""
+    if not outer.is_recursive:
+        return None
+    found = (between for node, between in _inner_nodes(outer) if node.fold is outer and between is not None)
+    return next(found, None)
+
+
+def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
+    """Return the nearest nodes below with the same name, and the last level between, if there is one."""
+    found: list[tuple[ShapeNode, ShapeNode | None]] = []
+    pending: list[tuple[ShapeNode, ShapeNode | None]] = [
+        (child, None) for step, child in outer.children.items() if not isinstance(step, Each)
+    ]
+    for level in outer.levels_below():
+        pending += [(child, None) for child in level.children.values()]
+    while pending:
+        node, between = pending.pop()
+        if node.step == outer.step:
+            found.append((node, between))
+            continue
+        for step, child in node.children.items():
+            pending.append((child, child if isinstance(step, Each) else between))
+    return found
+
+
+def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
+    ours, theirs = _field_names(outer), _field_names(inner)
+    if ours is None or theirs is None:
+        return False
+    smaller = min(len(ours), len(theirs))
+    return smaller > 0 and len(ours & theirs) >= LIKE_NAMES * smaller
+
+
+def _field_names(node: ShapeNode) -> set[str] | None:
+    """Return the names in the objects at `node` and in its arrays, its own aside; None without objects."""
+    levels = [node, *(node.children[step] for step in (ELEMENT,) if step in node.children)]
+    if ENTRY in node.children or not any(level.counts[Kind.OBJECT] for level in levels):
+        return None
+    return {name for level in levels for name in level.members()} - {str(node.step)}
