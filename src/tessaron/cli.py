@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import shutil
 import signal
@@ -9,13 +10,28 @@ import sys
 import tempfile
 from pathlib import Path
 from types import FrameType
-from typing import Any, NoReturn
+from typing import Any, NoReturn, cast
 
 import click
 
 from tessaron.core.errors import TessaronError
 
-EXIT_FAILED, EXIT_INTERRUPTED = 2, 130
+EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED = 1, 2, 130
+
+
+class ByteSize(click.ParamType[int]):
+    """A number of bytes, with a unit: 400MB, 2GB, 512MiB."""
+
+    name = "size"
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+        """Return the bytes; fails on anything else."""
+        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMG]?)(i?)B?", str(value).strip(), re.IGNORECASE)
+        if found is None:
+            self.fail(f"expected a size like 400MB or 2GiB, got {value!r}", param, context)
+        number, unit, binary = found.groups()
+        base = 1024 if binary else 1000
+        return int(float(number) * base ** ("KMG".index(unit.upper()) + 1 if unit else 0))
 
 
 class _Group(click.Group):
@@ -61,34 +77,66 @@ def main() -> None:
     show_default=True,
     help="Parquet (zstd), or CSV (RFC 4180).",
 )
-@click.option("--name", metavar="NAME", help="Name of the top table; else from the file's name.")
+@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
+@click.option("--records", metavar="PATH", help="Where the records stand, as JSONPath; '$' is the document.")
+@click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
+@click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
+@click.option(
+    "--duplicate-keys",
+    type=click.Choice(["last", "reject"]),
+    default="last",
+    show_default=True,
+    help="For a name twice in one object: the last value wins, or reject the record.",
+)
+@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
+@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@click.option("--depth-limit", type=click.IntRange(min=1), metavar="N", help="Reject what is nested deeper.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def export(
-    sources: tuple[str, ...], output: str, format_name: str, name: str | None, replace: bool, as_json: bool
+    sources: tuple[str, ...],
+    output: str,
+    format_name: str,
+    replace: bool,
+    no_envelope: bool,
+    dictionary: tuple[str, ...],
+    no_dictionary: tuple[str, ...],
+    depth_limit: int | None,
+    as_json: bool,
+    **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
 
-    SOURCE is a JSON file (one array, one object, or one object per line), a folder of such files, or `-`
-    for standard input. Several sources are one feed.
+    SOURCE is a JSON file (one array, one document, or one per line), also compressed, a folder of such
+    files, a pattern, or `-` for standard input. Several sources are one feed.
     """
     from tessaron import run
     from tessaron.views.progress import ProgressBar
-    from tessaron.views.terminal import console, receipt_view, show
+    from tessaron.views.terminal import console, notes_view, receipt_view, show
 
+    if depth_limit is not None:
+        options["depth_limit"] = depth_limit
     with ProgressBar(console(stderr=True)) as bar:
         receipt = run.export(
             _source(sources),
             output,
-            format=format_name,  # type: ignore[arg-type]
-            name=name,
+            format=cast("Any", format_name),
             replace=replace,
             progress=bar,
+            envelope=not no_envelope,
+            dictionaries=dictionary,
+            not_dictionaries=no_dictionary,
+            **options,
         )
     if as_json:
         click.echo(receipt.to_json(), nl=False)
-        return
-    show(console(), *receipt_view(receipt))
+    else:
+        show(console(), *receipt_view(receipt))
+        show(console(stderr=True), *notes_view(receipt))
+    if receipt.rejected:
+        sys.exit(EXIT_CHECK_FAILED)
 
 
 def _source(sources: tuple[str, ...]) -> Any:

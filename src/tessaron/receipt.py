@@ -6,16 +6,52 @@ import json
 from dataclasses import asdict, dataclass
 from typing import Any
 
-RECEIPT_FILE = "receipt.json"
+from tessaron.core.errors import DataError
+
+RECEIPT_FILE, REJECTS_FILE = "receipt.json", "rejects.ndjson"
 
 
 @dataclass(frozen=True, slots=True)
 class SourceRead:
-    """One source: its name, the bytes and the records read from it."""
+    """One source: its name, the bytes read, the records in the tables, and those left out."""
 
     name: str
     bytes: int
     records: int
+    rejected: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Reject:
+    """A record that was left out: where it stood, and why."""
+
+    source: str
+    line: int | None
+    byte_offset: int | None
+    record: int | None
+    path: str | None
+    code: str
+    message: str
+
+    @classmethod
+    def of(cls, error: DataError) -> Reject:
+        """Return the reject for an error in one record."""
+        place = error.place
+        return cls(
+            place.source, place.line, place.byte_offset, place.record, place.path, error.code, error.reason
+        )
+
+    def to_json(self) -> str:
+        """Return the reject as one line of JSON."""
+        return json.dumps(asdict(self), ensure_ascii=False)
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something recognised about a path."""
+
+    path: str
+    text: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,8 +88,11 @@ class Receipt:
         format: `parquet` or `csv`.
         target: The folder written.
         sources: What was read, in order.
-        records: Records read, all sources together.
+        records: Records in the tables, all sources together.
+        rejected: Records left out; they stand in `rejects.ndjson`.
+        repeated_names: Values that gave way to a later one of the same name in the same object.
         tables: What was written, parents before children.
+        notes: What was recognised in the structure.
     """
 
     version: str
@@ -63,7 +102,10 @@ class Receipt:
     target: str
     sources: tuple[SourceRead, ...]
     records: int
+    rejected: int
+    repeated_names: int
     tables: tuple[TableWritten, ...]
+    notes: tuple[Note, ...] = ()
 
     @property
     def rows(self) -> int:

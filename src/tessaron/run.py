@@ -4,72 +4,40 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from contextlib import ExitStack
+from dataclasses import replace
 from datetime import UTC, datetime
-from itertools import islice
 from pathlib import Path
-from typing import Any, Literal, Protocol
+from typing import Any, Literal
 
 import pyarrow as pa
 
 from tessaron._version import __version__
-from tessaron.core.conform import conform
 from tessaron.core.drafting import draft_layout
-from tessaron.core.errors import DataError, Place, TargetError
-from tessaron.core.fragment import Fault, Fragment
-from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.growing import FragmentBuilder
+from tessaron.core.errors import TargetError
 from tessaron.core.layout import Layout
-from tessaron.core.naming import name_of_source
-from tessaron.core.paths import format_path
+from tessaron.core.naming import Names
+from tessaron.core.paths import Origin, format_path
 from tessaron.core.result import Tables
-from tessaron.core.shape import Shape
-from tessaron.core.splitting import Chunk
-from tessaron.core.structure import StructureNote, settle
-from tessaron.core.tables import make_tables
-from tessaron.receipt import RECEIPT_FILE, ColumnWritten, Receipt, SourceRead, TableWritten
+from tessaron.core.work import RowsTask
+from tessaron.options import Options
+from tessaron.pool import Pool
+from tessaron.reading import Feed, NoProgress, Progress, Reading
+from tessaron.receipt import RECEIPT_FILE, REJECTS_FILE, ColumnWritten, Note, Receipt, TableWritten
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder
-from tessaron.sources.chunks import CHUNK_BYTES, read_chunks
-from tessaron.sources.inputs import ByteInput, Input, ObjectInput, resolve_inputs
+from tessaron.sources.inputs import Input, resolve_inputs
 from tessaron.spill import Spill
 
-_OBJECTS_AT_ONCE = 2_000
-"""Python objects that make one fragment."""
 
-
-class Progress(Protocol):
-    """Is told how far a run is; see `views.progress` for one that draws a bar."""
-
-    def start(self, total_bytes: int | None) -> None:
-        """Reading begins; `total_bytes` is None when a source does not tell its size."""
-
-    def read(self, byte_count: int) -> None:
-        """So many more bytes were read."""
-
-    def write(self, step: int, steps: int) -> None:
-        """Of `steps` fragments, `step` were turned into rows."""
-
-
-class _NoProgress:
-    def start(self, total_bytes: int | None) -> None:
-        pass
-
-    def read(self, byte_count: int) -> None:
-        pass
-
-    def write(self, step: int, steps: int) -> None:
-        pass
-
-
-def shred(source: Any, *, name: str | None = None, chunk_bytes: int = CHUNK_BYTES) -> Tables:
+def shred(source: Any, **options: Any) -> Tables:
     """Return the tables that the records of `source` make, in memory.
 
     Args:
         source: A path (file or folder), bytes, an open binary file, a dict, a list or an iterator of
             records, or a list of `Path`s.
-        name: Name of the top table; by default it comes from the file's name, else `records`.
-        chunk_bytes: Bytes read at once; changes memory and speed, never the tables.
+        **options: See `Options`: name, records, envelope, duplicate_keys, dictionaries, not_dictionaries,
+            origin, workers, memory, depth_limit, chunk_bytes, kernel.
 
     Returns:
         A mapping of table name to `pyarrow.Table`, parents before children.
@@ -77,21 +45,21 @@ def shred(source: Any, *, name: str | None = None, chunk_bytes: int = CHUNK_BYTE
     Raises:
         SourceError: When a source cannot be read.
         DataError: When it is not JSON.
-        UsageError: When `source` is nothing that can be read.
+        UsageError: When `source` is nothing that can be read, or an option cannot be right.
     """
-    with Spill() as spill:
-        reading = _Reading(resolve_inputs(source), spill, _NoProgress(), chunk_bytes)
-        reading.read_all()
-        layout = reading.settle(name)
+    with ExitStack() as stack:
+        run = _Run(resolve_inputs(source), _options(options), NoProgress(), stack)
+        layout = run.read()
         batches: dict[str, list[Any]] = {table.name: [] for table in layout.tables}
-        for rows in reading.rows(layout):
+        for rows in run.rows():
             for table, batch in rows.items():
                 batches[table].append(batch)
     tables = {
         table.name: pa.Table.from_batches(batches[table.name], table.arrow_schema())
         for table in layout.tables
     }
-    return Tables(tables, layout, reading.shape.record_count, reading.shown_notes())
+    reading = run.reading
+    return Tables(tables, layout, reading.records.shape.record_count, reading.notes, reading.rejects)
 
 
 def export(
@@ -99,10 +67,9 @@ def export(
     target: str | Path,
     *,
     format: Literal["parquet", "csv"] = "parquet",
-    name: str | None = None,
     replace: bool = False,
     progress: Progress | None = None,
-    chunk_bytes: int = CHUNK_BYTES,
+    **options: Any,
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
 
@@ -110,13 +77,13 @@ def export(
         source: As in `shred`.
         target: The folder; made if it is not there. It appears whole or not at all.
         format: `parquet` (zstd) or `csv` (RFC 4180).
-        name: Name of the top table; by default it comes from the file's name, else `records`.
         replace: Whether an export that is there already may be replaced.
         progress: Is told how far the run is.
-        chunk_bytes: Bytes read at once; changes memory and speed, never the tables.
+        **options: As in `shred`.
 
     Returns:
-        The receipt, which also stands in the folder as `receipt.json`.
+        The receipt, which also stands in the folder as `receipt.json`. Records that were left out stand in
+        `rejects.ndjson` beside it.
 
     Raises:
         SourceError: When a source cannot be read.
@@ -125,16 +92,17 @@ def export(
         UsageError: When an argument cannot be right.
     """
     check_format(format)
+    settled = _options(options)
     started, clock = datetime.now(UTC), time.perf_counter()
     inputs = resolve_inputs(source)
-    with TargetFolder(Path(target), replace) as folder, Spill() as spill:
-        reading = _Reading(inputs, spill, progress or _NoProgress(), chunk_bytes)
-        reading.read_all()
-        layout = reading.settle(name)
-        files = TableFiles(folder.aside, layout, format)
-        for rows in reading.rows(layout):
-            files.write(rows)
-        files.close()
+    with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
+        run = _Run(inputs, settled, progress or NoProgress(), stack)
+        layout = run.read()
+        files = TableFiles(folder.aside, layout, format, in_background=settled.worker_count() > 1)
+        with files:
+            for rows in run.rows():
+                files.write(rows)
+        reading = run.reading
         receipt = Receipt(
             version=__version__,
             started=started.isoformat(timespec="seconds"),
@@ -142,103 +110,74 @@ def export(
             format=format,
             target=str(target),
             sources=tuple(reading.sources),
-            records=reading.shape.record_count,
+            records=reading.records.shape.record_count,
+            rejected=reading.rejected,
+            repeated_names=reading.repeated,
             tables=_tables_written(layout, files),
+            notes=tuple(Note(path, text) for path, text in reading.notes),
         )
-        _write_receipt(folder.aside / RECEIPT_FILE, receipt)
+        _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
+        if reading.rejects:
+            lines = "".join(reject.to_json() + "\n" for reject in reading.rejects)
+            _write_text(folder.aside / REJECTS_FILE, lines)
         folder.commit()
     return receipt
 
 
-@dataclass(slots=True)
-class _Reading:
-    """The first half of a run: inputs become fragments, which are put aside, and a shape."""
-
-    inputs: list[Input]
-    spill: Spill
-    progress: Progress
-    chunk_bytes: int
-    shape: Shape = field(default_factory=Shape)
-    sources: list[SourceRead] = field(default_factory=list)
-    notes: list[StructureNote] = field(default_factory=list)
-    fragment_count: int = 0
-    _bytes: int = 0
-
-    def name(self) -> str:
-        """Return the name that the first input suggests for the top table."""
-        first = self.inputs[0]
-        return name_of_source(first.name) if isinstance(first, ByteInput) and first.path else "records"
-
-    def read_all(self) -> None:
-        """Parse all inputs, once."""
-        sizes = [entry.size for entry in self.inputs]
-        self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
-        for entry in self.inputs:
-            records, byte_count = self.shape.record_count, self._bytes
-            for fragment in self._fragments(entry):
-                self.shape.add(fragment)
-                self.spill.write(fragment)
-                self.fragment_count += 1
-            read = self.shape.record_count - records
-            self.sources.append(SourceRead(entry.name, self._bytes - byte_count, read))
-
-    def rows(self, layout: Layout) -> Iterator[dict[str, Any]]:
-        """Yield, fragment by fragment, the rows of every table."""
-        rows_before: dict[str, int] = {}
-        for step, fragment in enumerate(self.spill.read(), 1):
-            conformed = conform(fragment, self.shape.record)
-            batches = make_tables(conformed, layout, rows_before)
-            yield batches
-            for table, batch in batches.items():
-                rows_before[table] = rows_before.get(table, 0) + batch.num_rows
-            self.progress.write(step, self.fragment_count)
-
-    def shown_notes(self) -> list[tuple[str, str]]:
-        """Return what was recognised, with JSONPaths."""
-        return [(format_path(note.path), note.text) for note in self.notes]
-
-    def settle(self, name: str | None) -> Layout:
-        """Settle the structure, once all is read, and return the layout drafted from it."""
-        self.notes = settle(self.shape)
-        return draft_layout(self.shape.record, name or self.name())
-
-    def _fragments(self, entry: Input) -> Iterator[Fragment]:
-        if isinstance(entry, ObjectInput):
-            yield from _fragments_of_objects(entry)
-            return
-        first = self.shape.record_count
-        kernel = choose_kernel()
-        for chunk in read_chunks(entry, self._count_bytes, self.chunk_bytes):
-            fragment = kernel(chunk.data, chunk.separator, chunk.continues)
-            if fragment.faults:
-                before = self.shape.record_count - first
-                raise _data_error(fragment.faults[0], chunk, entry.name, before)
-            yield fragment
-
-    def _count_bytes(self, byte_count: int) -> None:
-        self._bytes += byte_count
-        self.progress.read(byte_count)
+def _options(options: dict[str, Any]) -> Options:
+    unknown = sorted(options.keys() - Options.__dataclass_fields__.keys())
+    if unknown:
+        raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(Options.__dataclass_fields__)}")
+    return Options(**options)
 
 
-def _fragments_of_objects(entry: ObjectInput) -> Iterator[Fragment]:
-    while True:
-        builder = FragmentBuilder()
-        for record in islice(entry.records, _OBJECTS_AT_ONCE):
-            builder.add(record)
-        if not builder.record_count:
-            return
-        yield builder.finish()
+class _Run:
+    """One run: read all, draft the layout, then turn the fragments into rows."""
+
+    def __init__(self, inputs: list[Input], options: Options, progress: Progress, stack: ExitStack):
+        self._options = options
+        self._progress = progress
+        sizes = [entry.size for entry in inputs]
+        self._pool = stack.enter_context(Pool(options.worker_count(), sizes))
+        feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
+        self.reading = Reading(inputs, options, feeds[0], feeds[1], progress, self._pool)
+        self._layouts: list[tuple[Feed, Layout]] = []
+
+    def read(self) -> Layout:
+        """Parse all inputs and return the layout of all tables."""
+        reading = self.reading
+        reading.read_all()
+        reading.settle()
+        names = Names()
+        layout = draft_layout(reading.records.shape.record, reading.top_name(), names)
+        if reading.has_documents():
+            around = draft_layout(reading.documents.shape.record, f"{layout.tables[0].name}_documents", names)
+            documents = around.tables[0].name
+            top = replace(layout.tables[0], documents=documents)
+            layout = Layout((top, *layout.tables[1:]))
+            self._layouts.append((reading.documents, around))
+        else:
+            layout = _without_document_key(layout)
+        self._layouts.append((reading.records, layout))
+        return Layout(tuple(table for _, each in self._layouts for table in each.tables))
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield, fragment by fragment, the rows of the tables."""
+        steps = sum(len(feed.records_before) for feed, _ in self._layouts)
+        step = 0
+        for feed, layout in self._layouts:
+            rows_before: dict[str, int] = {}
+            tasks = map(RowsTask, feed.spill.read(), feed.records_before)
+            for batches in self._pool.map_rows(tasks, feed.shape.record, layout, rows_before):
+                step += 1
+                yield batches
+                self._progress.write(step, steps)
 
 
-def _data_error(fault: Fault, chunk: Chunk, source: str, records_before: int) -> DataError:
-    place = Place(
-        source,
-        line=chunk.line + chunk.data.count(b"\n", 0, fault.byte_offset),
-        byte_offset=chunk.byte_offset + fault.byte_offset,
-        record=records_before + fault.record + 1,
-        path=format_path(fault.path) if fault.path else None,
-    )
-    return DataError(fault.reason, place, fault.code)
+def _without_document_key(layout: Layout) -> Layout:
+    top = layout.tables[0]
+    columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
+    return Layout((replace(top, columns=columns, document_key=None), *layout.tables[1:]))
 
 
 def _tables_written(layout: Layout, files: TableFiles) -> tuple[TableWritten, ...]:
@@ -260,8 +199,8 @@ def _tables_written(layout: Layout, files: TableFiles) -> tuple[TableWritten, ..
     )
 
 
-def _write_receipt(path: Path, receipt: Receipt) -> None:
+def _write_text(path: Path, text: str) -> None:
     try:
-        path.write_text(receipt.to_json(), "utf-8")
+        path.write_text(text, "utf-8")
     except OSError as error:
         raise TargetError(f"the target cannot be written: {error.strerror}") from error

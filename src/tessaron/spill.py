@@ -1,29 +1,25 @@
-"""Fragments put aside while the shape is still being learnt: in memory while few, then on disk."""
+"""Packed fragments put aside while the shape is still being learnt: in memory while few, then on disk."""
 
 from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator
 from types import TracebackType
-from typing import Any
-
-import pyarrow as pa
 
 from tessaron.core.errors import TargetError
-from tessaron.core.fragment import Fragment, fragment_from_batch, fragment_schema, fragment_to_batch
 
 _IN_MEMORY_BYTES = 16 * 1024 * 1024
 
 
 class Spill:
-    """Keeps fragments in order as one Arrow IPC stream.
+    """Keeps packed fragments in order.
 
     The file on disk has no name: the system removes it with the process, however that ends.
     """
 
     def __init__(self) -> None:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115
-        self._writer: Any = pa.ipc.new_stream(pa.PythonFile(self._file, "w"), fragment_schema())
+        self._sizes: list[int] = []
 
     def __enter__(self) -> Spill:
         return self
@@ -33,23 +29,23 @@ class Spill:
     ) -> None:
         self._file.close()
 
-    def write(self, fragment: Fragment) -> None:
+    def write(self, packed: bytes) -> None:
         """Append a fragment.
 
         Raises:
             TargetError: When the temporary folder is full.
         """
         try:
-            self._writer.write_batch(fragment_to_batch(fragment))
+            self._file.write(packed)
         except OSError as error:
             raise TargetError(
                 f"{tempfile.gettempdir()}: no room for temporary data: {error.strerror}; "
                 "set TMPDIR to a folder on a larger disk"
             ) from error
+        self._sizes.append(len(packed))
 
-    def read(self) -> Iterator[Fragment]:
+    def read(self) -> Iterator[bytes]:
         """Yield all fragments in the order in which they were written."""
-        self._writer.close()
         self._file.seek(0)
-        for batch in pa.ipc.open_stream(pa.PythonFile(self._file, "r")):
-            yield fragment_from_batch(batch)
+        for size in self._sizes:
+            yield self._file.read(size)

@@ -269,6 +269,19 @@ def fragment_from_batch(batch: pa.RecordBatch) -> Fragment:
     return Fragment(nodes)
 
 
+def pack_fragment(fragment: Fragment) -> bytes:
+    """Return the nodes of a fragment as an Arrow IPC stream."""
+    sink = pa.BufferOutputStream()
+    with pa.ipc.new_stream(sink, fragment_schema()) as writer:
+        writer.write_batch(fragment_to_batch(fragment))
+    return bytes(sink.getvalue().to_pybytes())
+
+
+def unpack_fragment(packed: bytes) -> Fragment:
+    """Return the fragment that `pack_fragment` wrote; its lanes share the memory of `packed`."""
+    return fragment_from_batch(pa.ipc.open_stream(pa.py_buffer(packed)).read_next_batch())
+
+
 def _offsets(lengths: Iterable[int]) -> pa.Array:
     return pa.array(np.concatenate(([0], np.cumsum(np.fromiter(lengths, np.int64)))), pa.int64())
 

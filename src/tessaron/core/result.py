@@ -17,6 +17,7 @@ class Tables(Mapping[str, Any]):
         layout: The tables, columns, keys and types that were made.
         record_count: Records read.
         notes: What was recognised in the structure, as (path, text).
+        rejects: Records that were left out, with place and reason.
     """
 
     def __init__(
@@ -25,12 +26,14 @@ class Tables(Mapping[str, Any]):
         layout: Layout,
         record_count: int,
         notes: Iterable[tuple[str, str]] = (),
+        rejects: Iterable[Any] = (),
     ):
         self._tables = MappingProxyType(dict(tables))
         self._plans = {table.name: table for table in layout.tables}
         self.layout = layout
         self.record_count = record_count
         self.notes = tuple(notes)
+        self.rejects = tuple(rejects)
 
     def __getitem__(self, name: str) -> Any:
         return self._tables[name]

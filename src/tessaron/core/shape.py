@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import cast
+from typing import Any, cast
 
 import numpy as np
 
@@ -169,12 +169,51 @@ class ShapeNode:
         self.most_integer = most if self.most_integer is None else max(self.most_integer, most)
 
 
+_OWN_FIELDS = (
+    "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
+    "longest_text", "readings", "is_dictionary", "is_lifted", "is_recursive",
+)  # fmt: skip
+
+
+def pack_nodes(root: ShapeNode) -> list[tuple[Any, ...]]:
+    """Return a tree as flat rows, of any depth: parent's row, row of the fold, then the fields."""
+    nodes = list(root.walk())
+    rows = {id(node): index for index, node in enumerate(nodes)}
+    parents = {id(child): rows[id(node)] for node in nodes for child in node.children.values()}
+    return [
+        (
+            parents.get(id(node), -1),
+            -1 if node.fold is None else rows[id(node.fold)],
+            *(getattr(node, name) for name in _OWN_FIELDS),
+        )
+        for node in nodes
+    ]
+
+
+def unpack_nodes(packed: list[tuple[Any, ...]]) -> ShapeNode:
+    """Return the tree that `pack_nodes` made flat."""
+    nodes = [ShapeNode(**dict(zip(_OWN_FIELDS, fields, strict=True))) for _, _, *fields in packed]
+    for node, (parent, fold, *_) in zip(nodes, packed, strict=True):
+        if parent >= 0:
+            nodes[parent].children[cast("Step", node.step)] = node
+        if fold >= 0:
+            node.fold = nodes[fold]
+    return nodes[0]
+
+
 class Shape:
     """The structure of all records added so far."""
 
     def __init__(self) -> None:
         self.record = ShapeNode()
         self._has_dictionaries = False
+
+    def __getstate__(self) -> Any:
+        return pack_nodes(self.record), self._has_dictionaries
+
+    def __setstate__(self, state: Any) -> None:
+        packed, self._has_dictionaries = state
+        self.record = unpack_nodes(packed)
 
     @property
     def record_count(self) -> int:

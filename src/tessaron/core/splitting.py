@@ -7,9 +7,10 @@ kernel's business. A block may end anywhere, also inside an escape.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import Enum
+from importlib.util import find_spec
 
 import numpy as np
 
@@ -29,14 +30,16 @@ for _characters, _code in (
     _CODES[list(_characters)] = _code
 _NOT_SPACE = re.compile(rb"[^ \t\r\n]")
 _LINES_LOOKED_AT = 20
+_BYTES_LOOKED_AT = 1024 * 1024
 
 
 class Form(Enum):
-    """How the records stand in a source."""
+    """How the documents or records stand in a source."""
 
     LINES = "JSON Lines"
     ARRAY = "one array"
     VALUES = "one document, or documents one after another"
+    MEMBERS = "the members of one object"
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +52,9 @@ class Chunk:
         continues: Whether records of the same array stand before `data`.
         byte_offset: Where `data` begins in the source, in bytes from 0.
         line: The line of the source in which `data` begins, from 1.
+        document: The document of the source in which the records stand, from 0; -1 when it does not matter.
+        is_members: Whether `data` is members of an object, `"name": value`, separated by commas.
+        is_skeleton: Whether `data` is a document without the records that stood inside it.
     """
 
     data: bytes
@@ -56,6 +62,9 @@ class Chunk:
     continues: bool
     byte_offset: int
     line: int
+    document: int = -1
+    is_members: bool = False
+    is_skeleton: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +84,14 @@ class _Scanner:
         self._in_text = False
         self._escaping = False
         self._depth = 0
+
+    def restore(self, state: ScanState) -> None:
+        """Go on where another scan stopped."""
+        self._in_text, self._escaping, self._depth = state.in_text, state.escaping, state.depth
+
+    def save(self, state: ScanState) -> None:
+        """Keep where this scan stopped."""
+        state.in_text, state.escaping, state.depth = self._in_text, self._escaping, self._depth
 
     def scan(self, block: bytes) -> _Marks:
         values = np.frombuffer(block, np.uint8)
@@ -133,6 +150,7 @@ def recognise_form(head: bytes) -> Form | None:
         return None
     if head[start.start() : start.end()] == b"[" and not _first_value_is_followed(head):
         return Form.ARRAY
+    head = head[:_BYTES_LOOKED_AT]
     lines = [line.strip() for line in head[start.start() :].split(b"\n", _LINES_LOOKED_AT)]
     lines = [line for line in lines[:_LINES_LOOKED_AT] if line]
     whole = sum(map(_is_whole, lines))
@@ -156,9 +174,52 @@ def _first_value_is_followed(head: bytes) -> bool:
     return after is not None and after.group() in b'[{"-0123456789tfn'
 
 
-def _after_last_line(block: bytes) -> int:
-    """Return the index after the last line break; -1 if there is none."""
-    return block.rfind(b"\n") + 1 or -1
+@dataclass(slots=True)
+class ScanState:
+    """Where a scan stands between two blocks: inside a text, behind a backslash there, how deep."""
+
+    in_text: bool = False
+    escaping: bool = False
+    depth: int = 0
+
+
+def scan_block(block: bytes, state: ScanState, on_comma: bool) -> tuple[int, int]:
+    """Return where to cut `block`, and where the container around the records closes; -1 for none.
+
+    Args:
+        block: The next bytes.
+        state: Moved on to the end of the block.
+        on_comma: Whether records stand between commas at depth 0, in a container around them. Else they end
+            behind a bracket that closes to depth 0, or at a line break there.
+    """
+    scanner = _Scanner()
+    scanner.restore(state)
+    marks = scanner.scan(block)
+    scanner.save(state)
+    if not on_comma:
+        ends = marks.at[(marks.depths <= 0) & ((marks.codes == _CLOSE) | (marks.codes == _NEWLINE))]
+        return (int(ends[-1]) + 1 if len(ends) else -1), -1
+    closings = marks.at[(marks.depths < 0) & (marks.codes == _CLOSE)]
+    closing = int(closings[0]) if len(closings) else -1
+    commas = marks.at[(marks.depths == 0) & (marks.codes == _COMMA)]
+    commas = commas[commas < closing] if closing >= 0 else commas
+    return (int(commas[-1]) if len(commas) else -1), closing
+
+
+def scan_block_fast(block: bytes, state: ScanState, on_comma: bool) -> tuple[int, int]:
+    """Do what `scan_block` does, compiled."""
+    from tessaron.core.kernel import _fastjson
+
+    cut, closing, in_text, escaping, state.depth = _fastjson.scan(
+        block, int(state.in_text), int(state.escaping), state.depth, 0, int(on_comma)
+    )
+    state.in_text, state.escaping = bool(in_text), bool(escaping)
+    return cut, closing
+
+
+def choose_scan() -> Callable[[bytes, ScanState, bool], tuple[int, int]]:
+    """Return the compiled scan where it is there."""
+    return scan_block_fast if find_spec("tessaron.core.kernel._fastjson") else scan_block
 
 
 class SplitError(Exception):
@@ -169,27 +230,97 @@ class SplitError(Exception):
         self.fault = fault
 
 
+@dataclass(slots=True)
+class Cursor:
+    """A place in a source: bytes from 0, lines from 1."""
+
+    byte_offset: int = 0
+    line: int = 1
+
+    def pass_over(self, data: bytes) -> None:
+        """Move behind `data`."""
+        self.byte_offset += len(data)
+        self.line += data.count(b"\n")
+
+
+_SEPARATOR_OF = {
+    Form.LINES: Separator.LINE,
+    Form.ARRAY: Separator.COMMA,
+    Form.MEMBERS: Separator.COMMA,
+    Form.VALUES: Separator.NOTHING,
+}
+
+
+class RegionSplitter:
+    """Takes blocks of bytes of a region of records, gives chunks of whole records.
+
+    For `ARRAY` and `MEMBERS` the region is what stands between the brackets. A record longer than a block is
+    collected until it is whole; nothing is scanned twice.
+    """
+
+    def __init__(self, form: Form, cursor: Cursor, document: int = -1):
+        self._form = form
+        self._cursor = cursor
+        self._document = document
+        self._scan = choose_scan()
+        self._state = ScanState()
+        self._kept: list[bytes] = []
+        self._continues = False
+
+    def feed(self, block: bytes) -> tuple[list[Chunk], bytes | None]:
+        """Return the chunks that end in `block`, and what is left of it once the region has closed."""
+        in_brackets = self._form in (Form.ARRAY, Form.MEMBERS)
+        if self._form is Form.LINES:
+            cut, closing = block.rfind(b"\n") + 1 or -1, -1
+        else:
+            cut, closing = self._scan(block, self._state, in_brackets)
+        if closing >= 0:
+            return self._take(block[:closing]), block[closing:]
+        if cut < 0:
+            self._kept.append(block)
+            return [], None
+        chunks = self._take(block[:cut])
+        if cut < len(block):
+            self._kept.append(block[cut:])
+        return chunks, None
+
+    def finish(self) -> list[Chunk]:
+        """Return what is left at the end of the source, whole or not: the kernel finds what is missing."""
+        return self._take(b"")
+
+    def _take(self, tail: bytes) -> list[Chunk]:
+        data = b"".join((*self._kept, tail))
+        self._kept = []
+        chunks = []
+        if _NOT_SPACE.search(data):
+            chunks.append(
+                Chunk(
+                    data,
+                    _SEPARATOR_OF[self._form],
+                    self._continues,
+                    self._cursor.byte_offset,
+                    self._cursor.line,
+                    self._document,
+                    self._form is Form.MEMBERS,
+                )
+            )
+            self._continues = True
+        self._cursor.pass_over(data)
+        return chunks
+
+
 class RecordSplitter:
     """Takes blocks of bytes of one source, gives chunks of whole records.
 
-    A record longer than a block is collected until it is whole; nothing is scanned twice. The first block
-    may begin some bytes into the source (`byte_offset`).
+    The first block may begin some bytes into the source (`byte_offset`).
     """
 
     def __init__(self, form: Form, byte_offset: int = 0):
         self._form = form
-        self._separator = {
-            Form.LINES: Separator.LINE,
-            Form.ARRAY: Separator.COMMA,
-            Form.VALUES: Separator.NOTHING,
-        }[form]
-        self._scanner = _Scanner()
-        self._kept: list[bytes] = []
-        self._byte_offset = byte_offset
-        self._line = 1
+        self._cursor = Cursor(byte_offset)
+        self._region = RegionSplitter(form, self._cursor)
         self._opened = form is not Form.ARRAY
         self._closed = False
-        self._continues = False
 
     def feed(self, block: bytes) -> Iterator[Chunk]:
         """Yield at most one chunk: the whole records up to the last one that ends in `block`.
@@ -200,23 +331,20 @@ class RecordSplitter:
         if self._closed:
             self._check_blank(block)
             return
-        marks = None if self._form is Form.LINES else self._scanner.scan(block)
         if not self._opened:
-            block, skipped = self._open(block)
-            if not self._opened:
-                return
-            assert marks is not None
-            marks = _Marks(marks.at - skipped, marks.codes, marks.depths)
-        cut = _after_last_line(block) if marks is None else self._cut(block, marks)
-        if cut < 0:
-            self._kept.append(block)
-            return
-        yield from self._take(block[:cut])
-        if self._closed:
-            self._step(block[cut : cut + 1])
-            self._check_blank(block[cut + 1 :])
-        elif cut < len(block):
-            self._kept.append(block[cut:])
+            start = _NOT_SPACE.search(block)
+            passed = len(block) if start is None else start.end()
+            self._opened = start is not None
+            self._cursor.pass_over(block[:passed])
+            block = block[passed:]
+        chunks, rest = self._region.feed(block)
+        if rest is not None:
+            self._check_closing(rest)
+        yield from chunks
+        if rest is not None:
+            self._closed = True
+            self._cursor.pass_over(rest[:1])
+            self._check_blank(rest[1:])
 
     def finish(self) -> Iterator[Chunk]:
         """Yield what is left at the end of the source, whole or not: the kernel finds what is missing.
@@ -226,66 +354,20 @@ class RecordSplitter:
         """
         if self._closed:
             return
-        left = b"".join(self._kept)
-        if _NOT_SPACE.search(left):
-            self._kept = [left]
-            yield from self._take(b"")
+        yield from self._region.finish()
         if self._form is Form.ARRAY:
-            raise SplitError(
-                Fault(
-                    "truncated",
-                    self._byte_offset,
-                    "the source ends inside its array; expected ']'; fetch the file again",
-                )
-            )
+            reason = "the source ends inside its array; expected ']'; fetch the file again"
+            raise SplitError(Fault("truncated", self._cursor.byte_offset, reason))
 
-    def _open(self, block: bytes) -> tuple[bytes, int]:
-        """Pass the opening bracket of the array; return the rest of the block and what was passed."""
-        start = _NOT_SPACE.search(block)
-        passed = len(block) if start is None else start.end()
-        self._opened = start is not None
-        self._step(block[:passed])
-        return block[passed:], passed
-
-    def _cut(self, block: bytes, marks: _Marks) -> int:
-        """Return where in the block the last whole record ends; -1 if none ends there."""
-        if self._form is Form.ARRAY:
-            ends = marks.at[(marks.depths == 0) & (marks.codes == _CLOSE)]
-            if len(ends):
-                self._closed = True
-                self._check_closing(block, int(ends[0]))
-                return int(ends[0])
-            commas = marks.at[(marks.depths == 1) & (marks.codes == _COMMA)]
-            return int(commas[-1]) if len(commas) else -1
-        ends = marks.at[(marks.depths <= 0) & ((marks.codes == _CLOSE) | (marks.codes == _NEWLINE))]
-        return int(ends[-1]) + 1 if len(ends) else -1
-
-    def _take(self, tail: bytes) -> Iterator[Chunk]:
-        self._kept.append(tail)
-        data = b"".join(self._kept)
-        self._kept = []
-        if _NOT_SPACE.search(data):
-            yield Chunk(data, self._separator, self._continues, self._byte_offset, self._line)
-            self._continues = True
-        self._step(data)
-
-    def _step(self, passed: bytes) -> None:
-        self._byte_offset += len(passed)
-        self._line += passed.count(b"\n")
-
-    def _check_closing(self, block: bytes, end: int) -> None:
-        if block[end : end + 1] != b"]":
-            before = sum(map(len, self._kept))
-            self._refuse(self._byte_offset + before + end, "expected ']' at the end of the array, found '}'")
+    def _check_closing(self, rest: bytes) -> None:
+        if rest[:1] != b"]":
+            reason = "expected ']' at the end of the array, found '}'"
+            raise SplitError(Fault("syntax", self._cursor.byte_offset, reason))
 
     def _check_blank(self, block: bytes) -> None:
         found = _NOT_SPACE.search(block)
         if found:
-            self._refuse(
-                self._byte_offset + found.start(),
-                f"expected nothing after the end of the array, found {found.group().decode('latin-1')!r}",
-            )
-        self._step(block)
-
-    def _refuse(self, byte_offset: int, reason: str) -> None:
-        raise SplitError(Fault("syntax", byte_offset, reason))
+            shown = found.group().decode("latin-1")
+            reason = f"expected nothing after the end of the array, found {shown!r}"
+            raise SplitError(Fault("syntax", self._cursor.byte_offset + found.start(), reason))
+        self._cursor.pass_over(block)

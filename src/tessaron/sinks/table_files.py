@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections import deque
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
+from types import TracebackType
 from typing import Any, Protocol
 
 import pyarrow as pa
@@ -17,6 +20,10 @@ _GROUP_CELLS = 4_194_304
 _LEAST_GROUP_ROWS = 1_024
 _COLLECTED_BYTES = 32 * 1024 * 1024
 """Rows collected in memory, all tables together, before the largest group is written out early."""
+
+
+_GROUPS_AHEAD = 2
+"""Groups that wait for the thread that encodes them."""
 
 
 class TableFile(Protocol):
@@ -102,10 +109,16 @@ class TableFiles:
     """Writes every table of a layout to a file of its own in one folder.
 
     Rows are written in groups whose size depends on the layout alone; when many large rows come
-    together, the largest group goes earlier, so that memory stays bounded.
+    together, the largest group goes earlier, so that memory stays bounded. A context; it closes the files.
+
+    Args:
+        folder: Where the files go.
+        layout: The tables.
+        format_name: A key of `FORMATS`.
+        in_background: Whether groups are encoded by a thread of their own.
     """
 
-    def __init__(self, folder: Path, layout: Layout, format_name: str):
+    def __init__(self, folder: Path, layout: Layout, format_name: str, in_background: bool = False):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
         self.rows = {table.name: 0 for table in layout.tables}
@@ -117,6 +130,21 @@ class TableFiles:
         self._collected: dict[str, list[Any]] = {name: [] for name in self._files}
         self._collected_rows = dict.fromkeys(self._files, 0)
         self._collected_bytes = dict.fromkeys(self._files, 0)
+        self._thread = ThreadPoolExecutor(1) if in_background else None
+        self._written: deque[Future[None]] = deque()
+
+    def __enter__(self) -> TableFiles:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        try:
+            if kind is None:
+                self.close()
+        finally:
+            if self._thread is not None:
+                self._thread.shutdown(cancel_futures=True)
 
     def write(self, batches: dict[str, Any]) -> None:
         """Append a record batch to each table named.
@@ -136,22 +164,33 @@ class TableFiles:
 
     def close(self) -> None:
         """Write what is left and finish every file; a table without rows becomes a file without rows."""
-        for name, file in self._files.items():
+        for name in self._files:
             if self._collected_rows[name] or not self.rows[name]:
                 self._flush(name)
+        while self._written:
+            self._written.popleft().result()
+        for file in self._files.values():
             _guarded(file.close)
 
     def _write_full_groups(self, name: str) -> None:
         group = self._group_rows[name]
         while self._collected_rows[name] >= group:
             rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
-            _guarded(self._files[name].write, rows.slice(0, group))
+            self._encode(name, rows.slice(0, group))
             self._keep(name, rows.slice(group))
 
     def _flush(self, name: str) -> None:
         rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
-        _guarded(self._files[name].write, rows)
+        self._encode(name, rows)
         self._keep(name, rows.slice(rows.num_rows))
+
+    def _encode(self, name: str, rows: Any) -> None:
+        if self._thread is None:
+            _guarded(self._files[name].write, rows)
+            return
+        while len(self._written) >= _GROUPS_AHEAD:
+            self._written.popleft().result()
+        self._written.append(self._thread.submit(_guarded, self._files[name].write, rows))
 
     def _keep(self, name: str, rows: Any) -> None:
         self._collected[name] = rows.to_batches() if rows.num_rows else []

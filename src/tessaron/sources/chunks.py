@@ -3,73 +3,132 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from typing import BinaryIO
+from dataclasses import dataclass
 
-from tessaron.core.errors import DataError, Place, SourceError
-from tessaron.core.splitting import Chunk, RecordSplitter, SplitError, recognise_form
+from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
+from tessaron.core.errors import DataError, Place, UsageError
+from tessaron.core.jsonpath import JsonPath
+from tessaron.core.paths import format_path
+from tessaron.core.splitting import Chunk, Form, RecordSplitter, SplitError, recognise_form
+from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 
-CHUNK_BYTES = 2 * 1024 * 1024
+CHUNK_BYTES = 4 * 1024 * 1024
 """Bytes read at once: the unit of work, and what bounds memory."""
-_BOM = b"\xef\xbb\xbf"
+HEAD_BYTES = 1024 * 1024
+"""Bytes looked at to recognise how the records stand; the same for every size of chunks."""
+_BLANK = b" \t\r\n"
+_RECORD_SEPARATOR = b"\x1e"
 
 
-def read_chunks(
-    source: ByteInput, on_bytes: Callable[[int], None], chunk_bytes: int = CHUNK_BYTES
-) -> Iterator[Chunk]:
-    """Yield the chunks of whole records of one source, in order.
+@dataclass(frozen=True, slots=True)
+class RecordsAt:
+    """Where the records stand in the documents of a source.
 
-    Args:
-        source: Where the bytes come from.
-        on_bytes: Called with the number of bytes of each block read.
-        chunk_bytes: Bytes read at once; a record that is longer makes its chunk longer.
-
-    Raises:
-        SourceError: When reading fails.
-        DataError: When there is no JSON in it, or its outer form is broken.
+    Attributes:
+        form: How documents or records stand.
+        names: The names on the way to the records inside each document; None when the documents are the
+            records.
+        recognised: Whether this was recognised, not given.
     """
-    with source.open() as stream:
-        blocks = _blocks(source, stream, on_bytes, chunk_bytes)
-        head, skipped = _head(blocks)
-        form = recognise_form(head)
-        if form is None:
-            raise DataError(
-                "the source is empty; expected a JSON array, a JSON object, or one object per line",
-                Place(source.name),
-                "empty",
-            )
-        splitter = RecordSplitter(form, skipped)
-        try:
-            yield from splitter.feed(head)
-            for block in blocks:
-                yield from splitter.feed(block)
-            yield from splitter.finish()
-        except SplitError as error:
-            fault = error.fault
-            raise DataError(
-                fault.reason, Place(source.name, byte_offset=fault.byte_offset), fault.code
-            ) from None
+
+    form: Form
+    names: tuple[str, ...] | None = None
+    recognised: bool = False
 
 
-def _blocks(
-    source: ByteInput, stream: BinaryIO, on_bytes: Callable[[int], None], chunk_bytes: int
-) -> Iterator[bytes]:
-    while True:
-        try:
-            block = stream.read(chunk_bytes)
-        except OSError as error:
-            raise SourceError(f"{source.name}: cannot be read: {error.strerror}") from error
-        if not block:
-            return
-        on_bytes(len(block))
-        yield block
+class ChunkReader:
+    """Reads one source as chunks of whole records, in order.
+
+    Attributes:
+        place: Where the records stand; known once the first chunk was asked for.
+    """
+
+    def __init__(
+        self, source: ByteInput, on_bytes: Callable[[int], None], chunk_bytes: int, path: JsonPath | None
+    ):
+        self.place: RecordsAt | None = None
+        self._source = source
+        self._on_bytes = on_bytes
+        self._chunk_bytes = chunk_bytes
+        self._path = path
+
+    def __iter__(self) -> Iterator[Chunk]:
+        """Yield the chunks.
+
+        Raises:
+            SourceError: When reading fails.
+            DataError: When there is no JSON in it, or its outer form is broken.
+            UsageError: When no document has what the path to the records names.
+        """
+        with self._source.open() as stream:
+            skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
+            head, is_whole = _head(blocks)
+            if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
+                head, blocks = _without_separators(head), map(_without_separators, blocks)
+            self.place = _place_of(head, is_whole, self._path)
+            if self.place is None:
+                raise DataError(
+                    "the source is empty; expected a JSON array, a JSON object, or one object per line",
+                    Place(self._source.name),
+                    "empty",
+                )
+            splitter = _splitter(self.place, skipped)
+            try:
+                for block in _sliced(head, blocks, self._chunk_bytes):
+                    yield from splitter.feed(block)
+                yield from splitter.finish()
+            except SplitError as error:
+                fault = error.fault
+                place = Place(self._source.name, byte_offset=fault.byte_offset)
+                raise DataError(fault.reason, place, fault.code) from None
+        if isinstance(splitter, EnvelopeSplitter) and not splitter.found:
+            raise UsageError(_nothing_found(self._source.name, splitter, self.place.names or ()))
 
 
-def _head(blocks: Iterator[bytes]) -> tuple[bytes, int]:
-    """Return the first bytes with something in them, without a byte order mark, and how long that was."""
-    head = b""
+def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt | None:
+    form = recognise_form(head)
+    if form is None:
+        return None
+    if path is not None:
+        names = path.plain_names()
+        if names == () and form is Form.ARRAY:
+            return RecordsAt(form)
+        return RecordsAt(Form.VALUES if form is Form.ARRAY else form, names)
+    names = recognise_envelope(head, is_whole) if form is not Form.ARRAY else None
+    return RecordsAt(form, names, names is not None)
+
+
+def _splitter(place: RecordsAt, byte_offset: int) -> RecordSplitter | EnvelopeSplitter:
+    if place.names is None:
+        return RecordSplitter(place.form, byte_offset)
+    return EnvelopeSplitter(place.names, byte_offset)
+
+
+def _without_separators(block: bytes) -> bytes:
+    """Turn the record separators of a text sequence (RFC 7464) into spaces, which JSON texts ignore."""
+    return block.replace(_RECORD_SEPARATOR, b" ")
+
+
+def _head(blocks: Iterator[bytes]) -> tuple[bytes, bool]:
+    """Return the first bytes with something in them, and whether they are all."""
+    head = bytearray()
     for block in blocks:
         head += block
-        if len(head) > len(_BOM) and head.removeprefix(_BOM).strip():
-            break
-    return head.removeprefix(_BOM), len(_BOM) if head.startswith(_BOM) else 0
+        if len(head) >= HEAD_BYTES and bytes(head).strip(_BLANK):
+            return bytes(head), False
+    return bytes(head), True
+
+
+def _sliced(head: bytes, blocks: Iterator[bytes], chunk_bytes: int) -> Iterator[bytes]:
+    for start in range(0, len(head), chunk_bytes):
+        yield head[start : start + chunk_bytes]
+    yield from blocks
+
+
+def _nothing_found(source: str, splitter: EnvelopeSplitter, names: tuple[str, ...]) -> str:
+    wanted = format_path(names) + "[*]"
+    nearest = format_path(splitter.nearest)
+    others = ", ".join(format_path((*splitter.nearest, name)) for name in list(splitter.others)[:5])
+    there = f"; there are {others}" if others else ""
+    return f"{source}: no records at {wanted}: the way leads to {nearest} and no further{there}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import glob
 import io
 import os
 import re
@@ -13,7 +14,9 @@ from typing import Any, BinaryIO, cast
 
 from tessaron.core.errors import SourceError, UsageError
 
-JSON_ENDINGS = (".json", ".ndjson", ".jsonl", ".geojson")
+_PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
+_PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
+JSON_ENDINGS = tuple(ending + packed for ending in _PLAIN_ENDINGS for packed in _PACKED)
 """The endings of files that are taken from a folder; a file named by itself may have any."""
 
 
@@ -100,11 +103,17 @@ def _input_of_file(stream: Any) -> ByteInput:
 
 
 def _inputs_of_path(path: Path) -> Iterator[ByteInput]:
-    if path.is_dir():
+    if not path.exists() and any(letter in str(path) for letter in "*?["):
+        found = sorted((Path(name) for name in glob.glob(str(path), recursive=True)), key=natural_order)
+        if not found:
+            raise SourceError(f"{path}: no file matches this pattern")
+        for each in found:
+            yield from _inputs_of_path(each)
+    elif path.is_dir():
         files = sorted(_json_files(path), key=natural_order)
         if not files:
             raise SourceError(
-                f"{path}: no JSON file in this folder (looked for {', '.join(JSON_ENDINGS)}); "
+                f"{path}: no JSON file in this folder (looked for {', '.join(_PLAIN_ENDINGS)}, also packed); "
                 "name the files themselves if they end differently"
             )
         yield from map(_input_of_path, files)

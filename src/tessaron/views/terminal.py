@@ -9,9 +9,10 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tessaron.receipt import Receipt
+from tessaron.receipt import REJECTS_FILE, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
+_NOTES_SHOWN = 10
 
 
 def console(stderr: bool = False) -> Console:
@@ -39,10 +40,27 @@ def count(number: int, what: str) -> str:
 
 def show(screen: Console, *parts: Table | str) -> None:
     """Print the parts, without blanks at the ends of lines."""
+    if not parts:
+        return
     with screen.capture() as captured:
         for part in parts:
             screen.print(part, markup=False, soft_wrap=isinstance(part, str))
     print(*(line.rstrip() for line in captured.get().splitlines()), sep="\n", file=screen.file)
+
+
+def notes_view(receipt: Receipt) -> list[str]:
+    """Return what the user should know: what was recognised, widened or left out, a line each."""
+    lines = [f"note: {note.path}: {note.text}" for note in receipt.notes[:_NOTES_SHOWN]]
+    if len(receipt.notes) > _NOTES_SHOWN:
+        lines.append(f"note: {len(receipt.notes) - _NOTES_SHOWN:,} more notes in receipt.json")
+    if receipt.repeated_names:
+        lines.append(
+            f"note: {count(receipt.repeated_names, 'value')} gave way to a later one of the same name"
+        )
+    if receipt.rejected:
+        left = f"{count(receipt.rejected, 'record')} left out"
+        lines.append(f"{left}; places and reasons are in {receipt.target}/{REJECTS_FILE}")
+    return lines
 
 
 def receipt_view(receipt: Receipt) -> list[Table | str]:

@@ -14,7 +14,7 @@ import numpy as np
 from tessaron.core.errors import UsageError
 from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, Path, format_path
+from tessaron.core.paths import ELEMENT, Origin, Path, format_path
 
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 
@@ -161,6 +161,16 @@ class FragmentBuilder:
         node = _GrowingNode(len(self._nodes), parent, role, name)
         self._nodes.append(node)
         return node
+
+    def add_origin(self, fragment: Fragment, name: Origin, texts: list[str | None]) -> None:
+        """Add what is known of the records of a finished fragment, None where it is not."""
+        rows = [row for row, text in enumerate(texts) if text is not None]
+        known = [text for text in texts if text is not None]
+        if known:
+            node = Node(0, Role.ORIGIN, name.value, len(texts), texts=_text_lane(known))
+            node.kinds = np.full(len(rows), Kind.TEXT, np.uint8)
+            node.rows = None if len(rows) == len(texts) else np.array(rows, np.int32)
+            fragment.nodes.append(node)
 
     def finish(self) -> Fragment:
         """Return the fragment of all records added."""

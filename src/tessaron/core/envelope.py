@@ -1,0 +1,236 @@
+"""Records inside an envelope: recognised, and streamed out of documents of any size."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Generator, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from tessaron.core.fragment import Fault
+from tessaron.core.kernel.contract import Separator
+from tessaron.core.paths import format_path
+from tessaron.core.splitting import Chunk, Cursor, Form, RegionSplitter, SplitError
+
+MOST_AROUND = 200
+"""So many scalars, at most, stand around the records of an envelope."""
+DEEPEST = 4
+"""So many objects deep, at most, stand the records of a recognised envelope."""
+USUAL_NAMES = frozenset(
+    ("items", "data", "results", "records", "rows", "entries", "list", "content", "elements", "documents")
+)
+"""An array of one of these names is taken for the records even with a single element."""
+
+_TOKEN = re.compile(rb'"(?:[^"\\]|\\.)*"|["{}\[\],:]', re.DOTALL)
+"""A whole text, or a single character; a lone quote begins a text that goes on in the next block."""
+_BEHIND_NAME = re.compile(rb"[ \t\r\n]*(.?)", re.DOTALL)
+
+
+def recognise_envelope(head: bytes, is_whole: bool) -> tuple[str, ...] | None:
+    """Return the names that lead to the records, if the document that begins `head` is an envelope.
+
+    An envelope is one object in which a single array of objects stands, with nothing but scalars, small
+    objects and arrays of scalars around it.
+
+    Args:
+        head: The first bytes of the source.
+        is_whole: Whether they are all.
+    """
+    outline = _Outline()
+    try:
+        ended = outline.read(head)
+    except ValueError:
+        return None
+    if ended is None and is_whole:
+        return None
+    if ended is not None and (not is_whole or head[ended:].strip()):
+        return None
+    if outline.scalars > MOST_AROUND or len(outline.arrays) != 1:
+        return None
+    ((names, elements),) = outline.arrays.items()
+    usual = bool(names) and names[-1].lower() in USUAL_NAMES
+    return names if names and (elements > 1 or (usual and elements)) else None
+
+
+@dataclass(slots=True)
+class _Outline:
+    """What stands in a document outside of arrays: arrays with objects in them, and how much is around."""
+
+    arrays: dict[tuple[str, ...], int] = field(default_factory=dict)
+    scalars: int = 0
+    stack: list[Any] = field(default_factory=list)
+
+    def read(self, head: bytes) -> int | None:
+        """Read the document; return where it ends, or None if it does not.
+
+        Raises:
+            ValueError: When it is no object, or no envelope for sure.
+        """
+        names: list[str | None] = []
+        arrays: list[tuple[str, ...]] = []
+        name: str | None = None
+        for token in _TOKEN.finditer(head):
+            text = token.group()
+            if text == b"{":
+                if arrays and len(arrays) == 1 and self.stack[-1] == "[":
+                    self.arrays[arrays[0]] = self.arrays.get(arrays[0], 0) + 1
+                self.stack.append("{")
+                names.append(name)
+                name = None
+            elif text == b"[":
+                path = tuple(n for n in (*names[1:], name) if n is not None)
+                if not self.stack or len(path) > DEEPEST:
+                    raise ValueError("no envelope")
+                arrays.append(path)
+                self.stack.append("[")
+                names.append(name)
+                name = None
+            elif text in (b"}", b"]"):
+                if self.stack.pop() == "[":
+                    arrays.pop()
+                names.pop()
+                if not self.stack:
+                    return token.end()
+            elif text == b":" and not arrays:
+                self.scalars += 1
+            elif text == b'"':
+                return None
+            elif text[:1] == b'"' and _behind(head, token.end()) == b":":
+                name = _name_of(text)
+        return None
+
+
+def _behind(data: bytes, at: int) -> bytes:
+    """Return the next character that is no space; empty at the end."""
+    found = _BEHIND_NAME.match(data, at)
+    return found.group(1) if found else b""
+
+
+def _name_of(text: bytes) -> str:
+    return str(json.loads(text.decode("utf-8", "replace"), strict=False))
+
+
+class EnvelopeSplitter:
+    """Takes blocks of bytes of one source; gives the records out of its documents, and the documents without.
+
+    Attributes:
+        found: How many documents had the array (or object) of the records.
+        nearest: The longest part of the way to the records that some document had.
+        others: Names that stood where the way went no further.
+    """
+
+    def __init__(self, names: tuple[str, ...], byte_offset: int = 0):
+        self._names = names
+        self._cursor = Cursor(byte_offset)
+        self._region: RegionSplitter | None = None
+        self._skeleton = bytearray()
+        self._skeleton_place = (byte_offset, 1)
+        self._pending = b""
+        self._stack: list[tuple[bytes, str | None]] = []
+        self._name: str | None = None
+        self._document = 0
+        self._on_the_way = True
+        self.found = 0
+        self.nearest: tuple[str, ...] = ()
+        self.others: dict[str, None] = {}
+
+    def feed(self, block: bytes) -> Iterator[Chunk]:
+        """Yield the chunks of whole records that end in `block`, and the documents that do."""
+        rest: bytes | None = block
+        while rest:
+            if self._region is not None:
+                chunks, rest = self._region.feed(rest)
+                yield from chunks
+                if rest is not None:
+                    self._region = None
+            else:
+                rest = yield from self._read_skeleton(rest)
+
+    def finish(self) -> Iterator[Chunk]:
+        """Yield what is left at the end of the source.
+
+        Raises:
+            SplitError: When the source ends inside the records.
+        """
+        if self._region is None:
+            rest = yield from self._read_skeleton(b"", final=True)
+            yield from self.feed(rest)
+        if self._region is not None:
+            yield from self._region.finish()
+            reason = f"the source ends inside {format_path(self._names)}; fetch the file again"
+            raise SplitError(Fault("truncated", self._cursor.byte_offset, reason))
+        if self._skeleton.strip():
+            yield self._document_chunk()
+
+    def _read_skeleton(self, block: bytes, final: bool = False) -> Generator[Chunk, None, bytes]:
+        """Read up to the records or the end of the document; return what is left of the block."""
+        data, self._pending = self._pending + block, b""
+        at = 0
+        while True:
+            token = _TOKEN.search(data, at)
+            text = token.group() if token else b""
+            is_text = text[:1] == b'"'
+            if token is None or text == b'"' or (is_text and not final and not _behind(data, token.end())):
+                cut = len(data) if token is None or final else token.start()
+                self._pass(data[:cut])
+                self._pending = data[cut:]
+                return b""
+            at = token.end()
+            if is_text:
+                if self._stack and self._stack[-1][0] == b"{" and _behind(data, at) == b":":
+                    self._name = _name_of(text)
+                    self._note_name()
+            elif text in (b"{", b"["):
+                if self._is_target():
+                    return self._open_region(data, at, text)
+                self._stack.append((text, self._name))
+                self._name = None
+            elif text in (b"}", b"]") and self._stack:
+                self._stack.pop()
+                if not self._stack:
+                    self._pass(data[:at])
+                    yield self._document_chunk()
+                    return data[at:]
+
+    def _way(self) -> tuple[str, ...]:
+        return tuple(name for _, name in self._stack[1:] if name is not None)
+
+    def _note_name(self) -> None:
+        way = self._way()
+        if any(kind == b"[" for kind, _ in self._stack) or way != self._names[: len(way)]:
+            return
+        if len(way) < len(self._names) and self._name == self._names[len(way)]:
+            self.nearest = max(self.nearest, (*way, self._name), key=len)
+        elif len(way) == len(self.nearest) and self._name is not None and len(self.others) < 20:
+            self.others[self._name] = None
+
+    def _is_target(self) -> bool:
+        if any(kind == b"[" for kind, _ in self._stack):
+            return False
+        if not self._stack:
+            return not self._names
+        return (*self._way(), self._name) == self._names
+
+    def _open_region(self, data: bytes, at: int, bracket: bytes) -> bytes:
+        self._pass(data[:at])
+        self.found += 1
+        self._stack.append((bracket, self._name))
+        form = Form.ARRAY if bracket == b"[" else Form.MEMBERS
+        self._region = RegionSplitter(form, self._cursor, self._document)
+        return data[at:]
+
+    def _pass(self, data: bytes) -> None:
+        if not self._skeleton:
+            self._skeleton_place = (self._cursor.byte_offset, self._cursor.line)
+        self._skeleton += data
+        self._cursor.pass_over(data)
+
+    def _document_chunk(self) -> Chunk:
+        byte_offset, line = self._skeleton_place
+        data = bytes(self._skeleton)
+        chunk = Chunk(data, Separator.NOTHING, False, byte_offset, line, self._document, is_skeleton=True)
+        self._skeleton.clear()
+        self._document += 1
+        self._name = None
+        return chunk

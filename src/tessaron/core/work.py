@@ -1,0 +1,163 @@
+"""The two halves of the work on one chunk: pure functions that any process can run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from tessaron.core.branches import fragment_of, origin, tree_of
+from tessaron.core.conform import conform
+from tessaron.core.fragment import (
+    Fault,
+    Fragment,
+    Repeated,
+    Role,
+    TextLane,
+    pack_fragment,
+    unpack_fragment,
+)
+from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.layout import Layout
+from tessaron.core.paths import Origin
+from tessaron.core.regroup import hoist
+from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
+from tessaron.core.splitting import Chunk
+from tessaron.core.tables import make_tables
+
+
+@dataclass(frozen=True, slots=True)
+class ReadTask:
+    """The first half: parse one chunk.
+
+    Attributes:
+        chunk: The records.
+        kernel: Name of the kernel.
+        options: What the kernel has to know.
+        file: Name of the source if the rows are to say where they come from, else None.
+        document_key: The number of the document the records stand in, from 1; None when that is not kept.
+    """
+
+    chunk: Chunk
+    kernel: str
+    options: KernelOptions
+    file: str | None = None
+    document_key: int | None = None
+
+
+@dataclass(slots=True)
+class ReadResult:
+    """A parsed chunk, ready to be put aside, and its shape.
+
+    Attributes:
+        packed: The fragment as Arrow IPC.
+        record_count: Records in it.
+        faults: The records that could not be read.
+        repeated: Names that stood twice in an object.
+        offsets: Where the records of `repeated` begin in the chunk, in bytes.
+        shape: What the records look like.
+    """
+
+    packed: bytes
+    record_count: int
+    faults: list[Fault]
+    repeated: list[Repeated]
+    offsets: list[int]
+    shape: Shape
+
+    @classmethod
+    def of(cls, fragment: Fragment) -> ReadResult:
+        """Return the result for a fragment."""
+        shape = Shape()
+        shape.add(fragment)
+        offsets = [int(fragment.offsets[found.record]) for found in fragment.repeated]
+        packed = pack_fragment(fragment)
+        return cls(packed, fragment.record_count, fragment.faults, fragment.repeated, offsets, shape)
+
+
+def read_chunk(task: ReadTask) -> ReadResult:
+    """Return the fragment of a chunk, with what is known of its rows, and its shape."""
+    chunk = task.chunk
+    kernel = choose_kernel(task.kernel)
+    if chunk.is_members:
+        fragment = kernel(_as_object(chunk), Separator.NOTHING, False, task.options)
+        if not fragment.faults:
+            tree = hoist(tree_of(fragment))
+            fragment = replace(fragment_of(tree, fragment), offsets=np.empty(0, np.int64))
+    else:
+        fragment = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
+    _add_origins(fragment, task)
+    return ReadResult.of(fragment)
+
+
+def _as_object(chunk: Chunk) -> bytes:
+    """Return the members of a chunk as one object, in which every byte has the place it had."""
+    if not chunk.continues:
+        return b"{" + chunk.data + b"}"
+    comma = chunk.data.index(b",")
+    return chunk.data[:comma] + b"{" + chunk.data[comma + 1 :] + b"}"
+
+
+def _add_origins(fragment: Fragment, task: ReadTask) -> None:
+    count = fragment.record_count
+    known: dict[Origin, Any] = {}
+    if task.document_key is not None:
+        known[Origin.DOCUMENT] = np.full(count, task.document_key, np.int64)
+    if task.file is not None:
+        known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
+        if len(fragment.offsets) == count:
+            breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
+            known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, fragment.offsets)
+        texts = TextLane.of([task.file] * count)
+        fragment.nodes.append(replace(origin(Origin.FILE, count, texts=texts).node, parent=0))
+    for name, values in known.items():
+        branch = origin(name, count, integers=np.asarray(values, np.int64))
+        fragment.nodes.append(replace(branch.node, parent=0))
+
+
+@dataclass(frozen=True, slots=True)
+class RowsTask:
+    """The second half: turn one fragment into rows.
+
+    Attributes:
+        packed: The fragment, as the first half made it.
+        records_before: Records of the same source before it.
+    """
+
+    packed: bytes
+    records_before: int = 0
+
+
+@dataclass(slots=True)
+class Plan:
+    """What the second half needs to know: the settled shape and the layout."""
+
+    record: ShapeNode
+    layout: Layout
+
+    def __getstate__(self) -> Any:
+        return pack_nodes(self.record), self.layout
+
+    def __setstate__(self, state: Any) -> None:
+        packed, self.layout = state
+        self.record = unpack_nodes(packed)
+
+    def unpack_rows(self, packed: Mapping[str, Any], schemas: Mapping[str, Any]) -> dict[str, Any]:
+        """Return the record batches that `make_rows` packed."""
+        return {
+            name: pa.ipc.read_record_batch(pa.py_buffer(data), schemas[name]) for name, data in packed.items()
+        }
+
+
+def make_rows(task: RowsTask, plan: Plan) -> dict[str, bytes]:
+    """Return the rows of a fragment for each table, its keys counted from 1, as packed record batches."""
+    fragment = unpack_fragment(task.packed)
+    for node in fragment.nodes:
+        if node.role is Role.ORIGIN and node.name == Origin.RECORD.value:
+            node.integers = node.integers + task.records_before
+    batches = make_tables(conform(fragment, plan.record), plan.layout)
+    return {name: batch.serialize().to_pybytes() for name, batch in batches.items()}

@@ -1,0 +1,89 @@
+"""What a user may say about a run, checked and settled once."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from tessaron.core.errors import UsageError
+from tessaron.core.jsonpath import JsonPath, parse_path
+from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions
+from tessaron.core.structure import StructureRules
+from tessaron.sources.chunks import CHUNK_BYTES
+
+LEAST_MEMORY = 128 * 1024 * 1024
+"""The least memory that a run can be bounded to, in bytes."""
+_CHUNK_SHARE = 48
+"""So many times the bytes of a chunk may be in use per process, as a rule."""
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """The options of a run.
+
+    Attributes:
+        name: Name of the top table; else from the path to the records, the file's name, or `records`.
+        records: Where the records stand in the documents, as JSONPath; else recognised.
+        envelope: Whether what stands around the records is kept in a table of its own.
+        duplicate_keys: What becomes of a record with a name twice in one object: the `last` value wins, or
+            `reject` the record.
+        dictionaries, not_dictionaries: Paths of objects that are dictionaries, or are not.
+        origin: Whether the top table has columns with file, record number and line.
+        workers: Processes that parse; None for the number of cores.
+        memory: Bytes that bound the whole run; None for no bound beyond the chunks.
+        depth_limit: The deepest nesting that is read.
+        chunk_bytes: Bytes read at once.
+        kernel: `auto`, `compiled` or `python`.
+    """
+
+    name: str | None = None
+    records: str | None = None
+    envelope: bool = True
+    duplicate_keys: Literal["last", "reject"] = "last"
+    dictionaries: Sequence[str] = ()
+    not_dictionaries: Sequence[str] = ()
+    origin: bool = False
+    workers: int | None = None
+    memory: int | None = None
+    depth_limit: int = DEPTH_LIMIT
+    chunk_bytes: int = CHUNK_BYTES
+    kernel: str = "auto"
+
+    def __post_init__(self) -> None:
+        if self.duplicate_keys not in ("last", "reject"):
+            raise UsageError(f"expected duplicate_keys of last, reject, got {self.duplicate_keys!r}")
+        for name, value, least in (
+            ("workers", self.workers, 1),
+            ("memory", self.memory, LEAST_MEMORY),
+            ("depth_limit", self.depth_limit, 1),
+            ("chunk_bytes", self.chunk_bytes, 1),
+        ):
+            if value is not None and value < least:
+                raise UsageError(f"expected {name} of at least {least:,}, got {value:,}")
+        for path in (self.records, *self.dictionaries, *self.not_dictionaries):
+            if path is not None:
+                parse_path(path)
+
+    def path(self) -> JsonPath | None:
+        """Return the parsed path to the records."""
+        return None if self.records is None else parse_path(self.records)
+
+    def kernel_options(self) -> KernelOptions:
+        """Return what the kernel has to know."""
+        return KernelOptions(self.duplicate_keys == "reject", self.depth_limit)
+
+    def structure_rules(self) -> StructureRules:
+        """Return what is said about single paths."""
+        return StructureRules(tuple(self.dictionaries), tuple(self.not_dictionaries))
+
+    def worker_count(self) -> int:
+        """Return how many processes parse."""
+        return self.workers if self.workers is not None else (os.cpu_count() or 1)
+
+    def bounded_chunk_bytes(self) -> int:
+        """Return the bytes read at once, fewer where memory is short."""
+        if self.memory is None:
+            return self.chunk_bytes
+        return min(self.chunk_bytes, self.memory // (_CHUNK_SHARE * (self.worker_count() + 1)))

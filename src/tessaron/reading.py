@@ -1,0 +1,289 @@
+"""The first half of a run: inputs become fragments, put aside in order, and shapes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from itertools import islice
+from typing import Any, Protocol
+
+from tessaron.core.errors import DataError, Place
+from tessaron.core.fragment import Fault, Fragment
+from tessaron.core.jsonpath import JsonPath
+from tessaron.core.kernel.growing import FragmentBuilder
+from tessaron.core.kernel.record_reader import RecordReader
+from tessaron.core.naming import name_of_source
+from tessaron.core.paths import Origin, format_path
+from tessaron.core.shape import Shape
+from tessaron.core.splitting import Chunk
+from tessaron.core.structure import StructureNote, settle
+from tessaron.core.work import ReadResult, ReadTask, read_chunk
+from tessaron.options import Options
+from tessaron.receipt import Reject, SourceRead
+from tessaron.sources.chunks import ChunkReader
+from tessaron.sources.inputs import ByteInput, Input, ObjectInput
+from tessaron.spill import Spill
+
+_OBJECTS_AT_ONCE = 2_000
+"""Python objects that make one fragment."""
+RECOVERABLE = frozenset(("depth", "repeated_name"))
+"""Faults after which the run goes on: the record is a reject."""
+NOTES_KEPT = 1_000
+"""So many repeated names and rejects are kept with their place; all are counted."""
+
+
+class Progress(Protocol):
+    """Is told how far a run is; see `views.progress` for one that draws a bar."""
+
+    def start(self, total_bytes: int | None) -> None:
+        """Reading begins; `total_bytes` is None when a source does not tell its size."""
+
+    def read(self, byte_count: int) -> None:
+        """So many more bytes were read."""
+
+    def write(self, step: int, steps: int) -> None:
+        """Of `steps` fragments, `step` were turned into rows."""
+
+
+class NoProgress:
+    """Is told, and shows nothing."""
+
+    def start(self, total_bytes: int | None) -> None:
+        """Do nothing."""
+
+    def read(self, byte_count: int) -> None:
+        """Do nothing."""
+
+    def write(self, step: int, steps: int) -> None:
+        """Do nothing."""
+
+
+class Mapper(Protocol):
+    """Applies a function to tasks, perhaps in other processes; results come in the order of the tasks."""
+
+    def map(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
+        """Yield `work(task)` for each task."""
+
+
+@dataclass(slots=True)
+class Feed:
+    """Fragments of one sort, with their shape: the records, or the documents around them."""
+
+    spill: Spill
+    shape: Shape = field(default_factory=Shape)
+    records_before: list[int] = field(default_factory=list)
+
+    def add(self, result: ReadResult, records_before: int) -> None:
+        """Put the next fragment aside."""
+        self.shape.merge(result.shape)
+        self.spill.write(result.packed)
+        self.records_before.append(records_before)
+
+
+@dataclass(slots=True)
+class Reading:
+    """Reads all inputs of a run, once.
+
+    Attributes:
+        sources: What was read from each input.
+        notes: What was recognised, as (path, text).
+        rejects: Records that were left out, the first of them with their places.
+        rejected: How many were left out.
+        repeated: How many values gave way to a later one of the same name in the same object.
+    """
+
+    inputs: list[Input]
+    options: Options
+    records: Feed
+    documents: Feed
+    progress: Progress
+    mapper: Mapper
+    sources: list[SourceRead] = field(default_factory=list)
+    notes: list[tuple[str, str]] = field(default_factory=list)
+    rejects: list[Reject] = field(default_factory=list)
+    rejected: int = 0
+    repeated: int = 0
+    _bytes: int = 0
+    _documents: int = 0
+    _names: tuple[str, ...] | None = None
+    _path: JsonPath | None = None
+
+    def read_all(self) -> None:
+        """Parse all inputs."""
+        self._path = self.options.path()
+        sizes = [entry.size for entry in self.inputs]
+        self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
+        for entry in self.inputs:
+            byte_count, rejected = self._bytes, self.rejected
+            records = 0
+            for result in self._results(entry):
+                self.records.add(result, records)
+                records += result.record_count
+            read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
+            self.sources.append(read)
+
+    def top_name(self) -> str:
+        """Return the name for the top table."""
+        if self.options.name:
+            return self.options.name
+        recognised = self._names[-1] if self._names else None
+        last = recognised if self._path is None else self._path.last_name()
+        if last:
+            return last
+        first = self.inputs[0]
+        return name_of_source(first.name) if isinstance(first, ByteInput) and first.path else "records"
+
+    def settle(self) -> None:
+        """Settle the structure, once all is read."""
+        rules = self.options.structure_rules()
+        found: list[StructureNote] = []
+        for feed in (self.records, self.documents):
+            found += settle(feed.shape, rules)
+        self.notes += [(format_path(note.path), note.text) for note in found]
+
+    def has_documents(self) -> bool:
+        """Say whether anything worth a table stands around the records."""
+        return self.options.envelope and any(
+            node.scalar_kinds() for node in self.documents.shape.record.walk()
+        )
+
+    def _results(self, entry: Input) -> Iterator[ReadResult]:
+        if isinstance(entry, ObjectInput):
+            yield from map(ReadResult.of, _fragments_of_objects(entry.records))
+            return
+        if self._path is not None and self._path.plain_names() is None and self._path.segments:
+            yield from self._results_at_path(entry, self._path)
+            return
+        reader = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), self._path)
+        chunks: list[Chunk] = []
+        records = 0
+        for result in self.mapper.map(read_chunk, self._tasks(entry, reader, chunks)):
+            chunk = chunks.pop(0)
+            self._note_faults(result, chunk, entry.name, records)
+            records += result.record_count + len(result.faults)
+            yield result
+
+    def _tasks(self, entry: ByteInput, reader: ChunkReader, chunks: list[Chunk]) -> Iterator[ReadTask]:
+        base, announced = self._documents, False
+        for chunk in reader:
+            if not announced and reader.place is not None and reader.place.names is not None:
+                announced = True
+                self._announce(reader.place.names, reader.place.recognised)
+            if chunk.is_skeleton:
+                self._documents += 1
+                self._add_document(chunk, entry.name, reader)
+                continue
+            chunks.append(chunk)
+            document_key = (
+                base + chunk.document + 1 if chunk.document >= 0 and self.options.envelope else None
+            )
+            yield ReadTask(
+                chunk,
+                self.options.kernel,
+                self.options.kernel_options(),
+                entry.name if self.options.origin else None,
+                document_key,
+            )
+
+    def _announce(self, names: tuple[str, ...], recognised: bool) -> None:
+        if recognised and self._names is None:
+            path = format_path(names) + "[*]"
+            self.notes.append(
+                (path, "envelope: the records are taken from here; --records '$' takes documents")
+            )
+        self._names = names
+
+    def _add_document(self, chunk: Chunk, source: str, reader: ChunkReader) -> None:
+        task = ReadTask(chunk, self.options.kernel, self.options.kernel_options())
+        result = read_chunk(task)
+        if result.faults:
+            raise data_error(result.faults[0], chunk, source, 0)
+        names = reader.place.names if reader.place is not None else None
+        _forget_records(result.shape, names or ())
+        if self.options.envelope:
+            self.documents.add(result, 0)
+
+    def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[ReadResult]:
+        """Evaluate a path that cannot be streamed on each document in turn."""
+        whole = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), _WHOLE)
+        found = 0
+        for chunk in whole:
+            documents = RecordReader(
+                chunk.data, chunk.separator, chunk.continues, self.options.kernel_options()
+            )
+            for document in documents:
+                matches = list(path.find(document.value))
+                found += len(matches)
+                yield from _results_of_matches([(m.value, m.key) for m in matches])
+            if documents.faults:
+                raise data_error(documents.faults[0], chunk, entry.name, 0)
+        if not found:
+            self.notes.append((path.text, f"nothing matches in {entry.name}"))
+        self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
+
+    def _note_faults(self, result: ReadResult, chunk: Chunk, source: str, records_before: int) -> None:
+        for fault in result.faults:
+            error = data_error(fault, chunk, source, records_before)
+            if fault.code not in RECOVERABLE:
+                raise error
+            self.rejected += 1
+            if len(self.rejects) < NOTES_KEPT:
+                self.rejects.append(Reject.of(error))
+        self.repeated += len(result.repeated)
+        room = max(0, NOTES_KEPT - len(self.notes))
+        for found, offset in list(zip(result.repeated, result.offsets, strict=True))[:room]:
+            line = chunk.line + chunk.data.count(b"\n", 0, offset)
+            text = f"stands twice in its object ({source}, line {line}); the earlier {found.value} gave way"
+            self.notes.append((format_path(found.path), text))
+
+    def _count_bytes(self, byte_count: int) -> None:
+        self._bytes += byte_count
+        self.progress.read(byte_count)
+
+
+_WHOLE = JsonPath("$", ())
+
+
+def _fragments_of_objects(records: Iterator[Any]) -> Iterator[Fragment]:
+    while True:
+        builder = FragmentBuilder()
+        for record in islice(records, _OBJECTS_AT_ONCE):
+            builder.add(record)
+        if not builder.record_count:
+            return
+        yield builder.finish()
+
+
+def _results_of_matches(matches: list[tuple[Any, str | None]]) -> Iterator[ReadResult]:
+    """Yield the matches as records; the names of those that are members are keys."""
+    for start in range(0, len(matches), _OBJECTS_AT_ONCE):
+        builder = FragmentBuilder()
+        group = matches[start : start + _OBJECTS_AT_ONCE]
+        for value, _ in group:
+            builder.add(value)
+        fragment = builder.finish()
+        builder.add_origin(fragment, Origin.KEY, [key for _, key in group])
+        yield ReadResult.of(fragment)
+
+
+def _forget_records(shape: Shape, names: tuple[str, ...]) -> None:
+    """Take the place of the records, now empty, out of the shape of a document."""
+    node = shape.record
+    for name in names[:-1]:
+        if name not in node.children:
+            return
+        node = node.children[name]
+    if names:
+        node.children.pop(names[-1], None)
+
+
+def data_error(fault: Fault, chunk: Chunk, source: str, records_before: int) -> DataError:
+    """Return the error that says where in the source a fault of a chunk stands."""
+    place = Place(
+        source,
+        line=chunk.line + chunk.data.count(b"\n", 0, fault.byte_offset),
+        byte_offset=chunk.byte_offset + fault.byte_offset,
+        record=records_before + fault.record + 1,
+        path=format_path(fault.path) if fault.path else None,
+    )
+    return DataError(fault.reason, place, fault.code)

@@ -1,0 +1,172 @@
+"""Bytes of any compression and any Unicode encoding become UTF-8; both are recognised from the content."""
+
+from __future__ import annotations
+
+import bz2
+import codecs
+import gzip
+import lzma
+from collections.abc import Callable, Iterator
+from typing import Any, BinaryIO, Protocol
+
+import pyarrow as pa
+
+from tessaron.core.errors import DataError, Place, SourceError
+
+
+class Readable(Protocol):
+    """What bytes are read from."""
+
+    def read(self, size: int, /) -> bytes:
+        """Return at most `size` bytes; none at the end."""
+
+
+class _Joined:
+    """A stream that begins with bytes already read."""
+
+    def __init__(self, head: bytes, stream: Readable):
+        self._head = head
+        self._stream = stream
+
+    def read(self, size: int = -1) -> bytes:
+        if not self._head:
+            return self._stream.read(size)
+        if size < 0:
+            size = len(self._head)
+        found, self._head = self._head[:size], self._head[size:]
+        return found
+
+    def readable(self) -> bool:
+        return True
+
+    @property
+    def closed(self) -> bool:
+        return False
+
+
+def _open_zstd(stream: Any) -> Any:
+    return pa.CompressedInputStream(pa.PythonFile(stream, "r"), "zstd")
+
+
+_COMPRESSIONS: tuple[tuple[bytes, Callable[[Any], Any]], ...] = (
+    (b"\x1f\x8b", lambda stream: gzip.GzipFile(fileobj=stream)),
+    (b"BZh", bz2.BZ2File),
+    (b"\xfd7zXZ\x00", lzma.LZMAFile),
+    (b"\x28\xb5\x2f\xfd", _open_zstd),
+)
+_MARKS = (
+    (codecs.BOM_UTF8, "utf-8"),
+    (codecs.BOM_UTF32_LE, "utf-32-le"),
+    (codecs.BOM_UTF32_BE, "utf-32-be"),
+    (codecs.BOM_UTF16_LE, "utf-16-le"),
+    (codecs.BOM_UTF16_BE, "utf-16-be"),
+)
+_ZERO_PATTERNS: dict[tuple[bool, ...], str] = {
+    (True, True, True, False): "utf-32-be",
+    (False, True, True, True): "utf-32-le",
+    (True, False, True, False): "utf-16-be",
+    (False, True, False, True): "utf-16-le",
+}
+"""Where zero bytes stand among the first four, as JSON begins with two characters of ASCII."""
+_LONGEST_MAGIC = 6
+
+
+def utf8_blocks(
+    name: str, stream: BinaryIO, block_bytes: int, on_bytes: Callable[[int], None]
+) -> tuple[int, Iterator[bytes]]:
+    """Return the length of a byte order mark that was passed, and the source as blocks of UTF-8.
+
+    Args:
+        name: The source, for messages.
+        stream: Its bytes.
+        block_bytes: Bytes read at once.
+        on_bytes: Called with the number of bytes of each block read, before decompression.
+
+    Raises:
+        SourceError: When reading fails.
+        DataError: When the compressed data is broken.
+    """
+    plain = _decompressed(_Counted(stream, on_bytes))
+    reading = _Guarded(name, plain)
+    head = reading.read_all(4)
+    mark, encoding = _encoding_of(head)
+    rest = _Joined(head[mark:], reading)
+    blocks = iter(lambda: rest.read(block_bytes), b"")
+    if encoding == "utf-8":
+        return mark, blocks
+    return mark, _recoded(name, blocks, encoding)
+
+
+class _Counted:
+    """Counts what is read."""
+
+    def __init__(self, stream: Readable, on_bytes: Callable[[int], None]):
+        self._stream = stream
+        self._on_bytes = on_bytes
+
+    def read(self, size: int = -1) -> bytes:
+        found = self._stream.read(size)
+        if found:
+            self._on_bytes(len(found))
+        return found
+
+
+class _Guarded:
+    """Turns what can go wrong while reading into errors that name the source."""
+
+    def __init__(self, name: str, stream: Readable):
+        self._name = name
+        self._stream = stream
+
+    def read(self, size: int) -> bytes:
+        try:
+            return bytes(self._stream.read(size))
+        except (EOFError, gzip.BadGzipFile, lzma.LZMAError, pa.ArrowInvalid, ValueError) as error:
+            reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
+            raise DataError(reason, Place(self._name), "compression") from error
+        except OSError as error:
+            if error.errno is None:
+                reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
+                raise DataError(reason, Place(self._name), "compression") from error
+            raise SourceError(f"{self._name}: cannot be read: {error.strerror}") from error
+
+    def read_all(self, size: int) -> bytes:
+        found = b""
+        while len(found) < size:
+            more = self.read(size - len(found))
+            if not more:
+                break
+            found += more
+        return found
+
+
+def _decompressed(stream: Readable) -> Readable:
+    head = b""
+    while len(head) < _LONGEST_MAGIC:
+        more = stream.read(_LONGEST_MAGIC - len(head))
+        if not more:
+            break
+        head += more
+    whole = _Joined(head, stream)
+    for magic, opened in _COMPRESSIONS:
+        if head.startswith(magic):
+            return _decompressed(opened(whole)) if magic != b"BZh" or head[3:4].isdigit() else whole
+    return whole
+
+
+def _encoding_of(head: bytes) -> tuple[int, str]:
+    for mark, encoding in _MARKS:
+        if head.startswith(mark):
+            return len(mark), encoding
+    zeros = tuple(byte == 0 for byte in head)
+    return 0, _ZERO_PATTERNS.get(zeros, "utf-8")
+
+
+def _recoded(name: str, blocks: Iterator[bytes], encoding: str) -> Iterator[bytes]:
+    decoder = codecs.getincrementaldecoder(encoding)()
+    try:
+        for block in blocks:
+            yield decoder.decode(block).encode()
+        yield decoder.decode(b"", final=True).encode()
+    except UnicodeError as error:
+        raise DataError(f"the text is not {encoding.upper()}: {error}", Place(name), "encoding") from error
