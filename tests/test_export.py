@@ -74,7 +74,8 @@ class ExportTest(FolderTest):
         receipt = json.loads((self.folder / "out/receipt.json").read_text("utf-8"))
         self.assertEqual(receipt["records"], 3)
         self.assertEqual(
-            receipt["sources"], [{"name": str(source), "bytes": len(CALLS.encode()), "records": 3}]
+            receipt["sources"],
+            [{"name": str(source), "bytes": len(CALLS.encode()), "records": 3, "rejected": 0}],
         )
         self.assertEqual(receipt["version"], tessaron.__version__)
         stays = receipt["tables"][1]

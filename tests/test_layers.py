@@ -15,9 +15,14 @@ ALLOWED = {
     "sinks": {"core", "sinks", "receipt"},
     "views": {"core", "views", "receipt", "demo"},
     "demo": {"core", "demo", "receipt", "run"},
-    "receipt": set(),
-    "spill": {"core"},
-    "run": {"core", "sources", "sinks", "receipt", "spill", "_version"},
+    "receipt": {"core"},
+    "spill": {"core", "mailbox"},
+    "mailbox": set(),
+    "options": {"core", "sources"},
+    "pool": {"core", "mailbox"},
+    "worker": {"core", "mailbox"},
+    "reading": {"core", "sources", "receipt", "spill", "options"},
+    "run": {"core", "sources", "sinks", "receipt", "spill", "_version", "options", "pool", "reading"},
     "__init__": {"core", "receipt", "run", "_version"},
 }
 

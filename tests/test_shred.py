@@ -134,8 +134,10 @@ class StructureTest(unittest.TestCase):
                 self.assertEqual(len(made), tables)
                 last = made[list(made)[-1]]
                 self.assertEqual(last.column(last.num_columns - 1).to_pylist(), [7])
-        with self.assertRaisesRegex(tessaron.DataError, "nested deeper than 10,000 levels"):
-            tessaron.shred(b"[" * 20_000)
+        made = tessaron.shred(b"[1," + b"[" * 20_000 + b"]" * 20_000 + b",2]")
+        self.assertEqual(made["records"].column("value").to_pylist(), [1, 2])
+        self.assertEqual([(reject.code, reject.record) for reject in made.rejects], [("depth", 2)])
+        self.assertRegex(made.rejects[0].message, "nested deeper than 10,000 levels")
 
 
 class CountsTest(unittest.TestCase):
@@ -147,7 +149,7 @@ class CountsTest(unittest.TestCase):
         expected = sum(map(walk, records), Counter())
         lines = b"\n".join(json.dumps(record).encode() for record in records)
         array = json.dumps(records, indent=1, ensure_ascii=False).encode()
-        from_lines = tessaron.shred(lines, chunk_bytes=chunk_bytes)
+        from_lines = tessaron.shred(lines, chunk_bytes=chunk_bytes, records="$")
         from_array = tessaron.shred(array, chunk_bytes=chunk_bytes)
         from_objects = tessaron.shred(iter(records))
         self.assertEqual(values_of(tally(from_lines)), values_of(expected))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import pickle
 import subprocess
 import sys
@@ -15,7 +16,8 @@ from tessaron.core.errors import WorkerError
 from tessaron.core.layout import Layout
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
-from tessaron.core.work import Plan, RowsTask, make_rows
+from tessaron.core.work import Plan, ReadTask, RowsTask, make_rows
+from tessaron.mailbox import Mailbox, shared_file, spill_file
 
 PARALLEL_BYTES = 16 * 1024 * 1024
 """Smaller inputs are read in this process: to start others would take longer."""
@@ -26,11 +28,23 @@ _TRIES = 2
 
 @dataclass(eq=False)
 class _Worker:
+    """A worker process, and the task it has: its number, and how often it was tried."""
+
+    slot: int
     process: subprocess.Popen[bytes]
     connection: Connection[Any, Any]
+    inbox: Mailbox
+    outbox: Mailbox
     number: int = -1
-    message: bytes = b""
+    task: Any = None
     tries: int = 0
+
+    def close(self) -> None:
+        self.connection.close()
+        self.process.kill()
+        self.process.wait()
+        self.inbox.close()
+        self.outbox.close()
 
 
 @dataclass(eq=False)
@@ -39,13 +53,14 @@ class Pool:
 
     Args:
         count: Processes; with one, everything happens in this process.
-        sizes: Bytes of each input, None where unknown: small inputs need no workers.
+        sizes: Bytes of each input, None where unknown: workers start when it comes to more than a little.
     """
 
     count: int
     sizes: Sequence[int | None]
     _workers: list[_Worker] = field(default_factory=list)
     _idle: list[_Worker] = field(default_factory=list)
+    _spills: list[int] = field(default_factory=list)
 
     def __enter__(self) -> Pool:
         return self
@@ -54,15 +69,9 @@ class Pool:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         for worker in self._workers:
-            worker.connection.close()
-            worker.process.kill()
-            worker.process.wait()
-
-    @property
-    def is_parallel(self) -> bool:
-        """Whether other processes do the work."""
-        known = sum(size for size in self.sizes if size is not None)
-        return self.count > 1 and (None in self.sizes or known > PARALLEL_BYTES)
+            worker.close()
+        for descriptor in self._spills:
+            os.close(descriptor)
 
     def map(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         """Yield `work(task)` for each task, in order.
@@ -70,10 +79,19 @@ class Pool:
         Raises:
             WorkerError: When a worker process dies on the same task twice.
         """
-        if not self.is_parallel:
-            yield from map(work, tasks)
-            return
+        done = 0
+        while not self._is_worth_workers(done):
+            task = next(tasks, _NO_TASK)
+            if task is _NO_TASK:
+                return
+            yield work(task)
+            done += len(task.chunk.data) if isinstance(task, ReadTask) else 0
         yield from self._spread(work, tasks)
+
+    def _is_worth_workers(self, done: int) -> bool:
+        """Say whether other processes shall go on, when this one has done so many bytes."""
+        known = sum(size for size in self.sizes if size is not None)
+        return self.count > 1 and (bool(self._workers) or max(done, known) > PARALLEL_BYTES)
 
     def map_rows(
         self, tasks: Iterator[RowsTask], record: ShapeNode, layout: Layout, rows_before: dict[str, int]
@@ -89,8 +107,10 @@ class Pool:
 
     def _spread(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         head = pickle.dumps(work)
+        while len(self._spills) < self.count:
+            self._spills.append(spill_file())
         while len(self._workers) < self.count:
-            self._idle.append(self._start())
+            self._idle.append(self._start(len(self._workers)))
         for worker in self._workers:
             worker.connection.send_bytes(head)
         results: dict[int, Any] = {}
@@ -102,10 +122,13 @@ class Pool:
                 if task is _NO_TASK:
                     ended = True
                     break
-                self._send(self._idle.pop(), sent, pickle.dumps(task, protocol=5), 1, head)
+                self._send(self._idle.pop(), sent, task, 1, head)
                 sent += 1
             while given in results:
-                yield _opened(results.pop(given))
+                result = results.pop(given)
+                if isinstance(result, BaseException):
+                    raise result
+                yield result
                 given += 1
             busy = [worker.connection for worker in self._workers if worker.number >= 0]
             if busy and (ended or not self._idle or sent - given >= _TASKS_AHEAD * self.count):
@@ -115,44 +138,46 @@ class Pool:
     def _receive(self, connection: object, results: dict[int, Any], head: bytes) -> None:
         worker = next(each for each in self._workers if each.connection is connection)
         try:
-            results[worker.number] = worker.connection.recv_bytes()
+            results[worker.number] = worker.outbox.get(pickle.loads(worker.connection.recv_bytes()))
         except (EOFError, OSError):
             self._replace(worker, head)
             return
-        worker.number = -1
+        worker.number, worker.task = -1, None
         self._idle.append(worker)
 
     def _replace(self, dead: _Worker, head: bytes) -> None:
         """Start a worker for one that died, and give it the same task, but not without end."""
-        dead.connection.close()
-        dead.process.wait()
+        dead.close()
         self._workers.remove(dead)
         if dead.tries >= _TRIES:
             raise WorkerError(
                 f"a worker process died twice on chunk {dead.number + 1} "
                 f"(exit status {dead.process.returncode}); give it more memory, or try --workers 1"
             )
-        worker = self._start()
+        worker = self._start(dead.slot)
         worker.connection.send_bytes(head)
-        self._send(worker, dead.number, dead.message, dead.tries + 1, head)
+        self._send(worker, dead.number, dead.task, dead.tries + 1, head)
 
-    def _send(self, worker: _Worker, number: int, message: bytes, tries: int, head: bytes) -> None:
-        worker.number, worker.message, worker.tries = number, message, tries
+    def _send(self, worker: _Worker, number: int, task: Any, tries: int, head: bytes) -> None:
+        worker.number, worker.task, worker.tries = number, task, tries
         try:
-            worker.connection.send_bytes(message)
+            worker.connection.send_bytes(pickle.dumps(worker.inbox.put(task)))
         except OSError:
             self._replace(worker, head)
 
-    def _start(self) -> _Worker:
+    def _start(self, slot: int) -> _Worker:
         ours, theirs = Pipe()
+        inbox, outbox = Mailbox(shared_file()), Mailbox(shared_file())
+        descriptors = [theirs.fileno(), inbox.descriptor, outbox.descriptor, *self._spills]
+        talk, inward, outward, *spills = map(str, descriptors)
         process = subprocess.Popen(
-            [sys.executable, "-m", "tessaron.worker", str(theirs.fileno())],
-            pass_fds=[theirs.fileno()],
+            [sys.executable, "-m", "tessaron.worker", talk, inward, outward, str(slot), *spills],
+            pass_fds=descriptors,
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
         )
         theirs.close()
-        worker = _Worker(process, ours)
+        worker = _Worker(slot, process, ours, inbox, outbox)
         self._workers.append(worker)
         return worker
 
@@ -168,10 +193,3 @@ class _RowsWork:
 
     def __call__(self, task: RowsTask) -> Mapping[str, Any]:
         return make_rows(task, self.plan)
-
-
-def _opened(message: bytes) -> Any:
-    result = pickle.loads(message)
-    if isinstance(result, BaseException):
-        raise result
-    return result

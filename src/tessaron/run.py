@@ -98,7 +98,9 @@ def export(
     with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
         run = _Run(inputs, settled, progress or NoProgress(), stack)
         layout = run.read()
-        files = TableFiles(folder.aside, layout, format, in_background=settled.worker_count() > 1)
+        files = TableFiles(
+            folder.aside, layout, format, threads=settled.worker_count() if settled.worker_count() > 1 else 0
+        )
         with files:
             for rows in run.rows():
                 files.write(rows)

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from types import TracebackType
 
 from tessaron.core.errors import TargetError
+from tessaron.mailbox import Spilled
 
 _IN_MEMORY_BYTES = 16 * 1024 * 1024
 
@@ -19,7 +20,7 @@ class Spill:
 
     def __init__(self) -> None:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115
-        self._sizes: list[int] = []
+        self._kept: list[int | Spilled] = []
 
     def __enter__(self) -> Spill:
         return self
@@ -29,12 +30,15 @@ class Spill:
     ) -> None:
         self._file.close()
 
-    def write(self, packed: bytes) -> None:
-        """Append a fragment.
+    def write(self, packed: bytes | Spilled) -> None:
+        """Append a fragment; one that a worker has put aside itself stays there.
 
         Raises:
             TargetError: When the temporary folder is full.
         """
+        if isinstance(packed, Spilled):
+            self._kept.append(packed)
+            return
         try:
             self._file.write(packed)
         except OSError as error:
@@ -42,10 +46,10 @@ class Spill:
                 f"{tempfile.gettempdir()}: no room for temporary data: {error.strerror}; "
                 "set TMPDIR to a folder on a larger disk"
             ) from error
-        self._sizes.append(len(packed))
+        self._kept.append(len(packed))
 
-    def read(self) -> Iterator[bytes]:
+    def read(self) -> Iterator[bytes | Spilled]:
         """Yield all fragments in the order in which they were written."""
         self._file.seek(0)
-        for size in self._sizes:
-            yield self._file.read(size)
+        for kept in self._kept:
+            yield kept if isinstance(kept, Spilled) else self._file.read(kept)

@@ -5,14 +5,22 @@ from __future__ import annotations
 import pickle
 import signal
 import sys
+from collections.abc import Sequence
+from dataclasses import replace
 from multiprocessing.connection import Connection
 from typing import Any
 
+from tessaron.core.work import ReadResult, RowsTask
+from tessaron.mailbox import Mailbox, Spilled, spill
 
-def serve(connection: Connection[Any, Any]) -> None:
+
+def serve(
+    connection: Connection[Any, Any], inbox: Mailbox, outbox: Mailbox, number: int, spills: Sequence[int]
+) -> None:
     """Work until the other side is gone.
 
-    A message that is a callable is what to do from then on; any other is a task for it.
+    A message that is a callable is what to do from then on; any other is a letter with a task for it.
+    Fragments stay in this worker's spill file, from where any worker can take them.
     """
     work: Any = None
     while True:
@@ -24,16 +32,26 @@ def serve(connection: Connection[Any, Any]) -> None:
             work = message
             continue
         try:
-            result: Any = work(message)
+            result: Any = _work(work, inbox.get(message), number, spills)
         except Exception as error:
             result = error
         try:
-            connection.send_bytes(pickle.dumps(result, protocol=5))
+            connection.send_bytes(pickle.dumps(outbox.put(result)))
         except OSError:
             return
+
+
+def _work(work: Any, task: Any, number: int, spills: Sequence[int]) -> Any:
+    if isinstance(task, RowsTask) and isinstance(task.packed, Spilled):
+        task = replace(task, packed=task.packed.read(spills))
+    result = work(task)
+    if isinstance(result, ReadResult) and isinstance(result.packed, bytes):
+        result.packed = spill(result.packed, number, spills)
+    return result
 
 
 if __name__ == "__main__":
     # The parent decides when to stop; the terminal's Ctrl-C reaches all processes at once.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    serve(Connection(int(sys.argv[1])))
+    talk, inward, outward, own, *files = map(int, sys.argv[1:])
+    serve(Connection(talk), Mailbox(inward), Mailbox(outward), own, files)

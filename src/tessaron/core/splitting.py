@@ -11,6 +11,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import Enum
 from importlib.util import find_spec
+from pickle import PickleBuffer
+from typing import Any, SupportsIndex
 
 import numpy as np
 
@@ -65,6 +67,15 @@ class Chunk:
     document: int = -1
     is_members: bool = False
     is_skeleton: bool = False
+
+    def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
+        """Let the data travel apart from the rest (PEP 574)."""
+        rest = tuple(getattr(self, name) for name in self.__slots__[1:])
+        return _chunk, (PickleBuffer(self.data), *rest)
+
+
+def _chunk(data: Any, *rest: Any) -> Chunk:
+    return Chunk(bytes(data), *rest)
 
 
 @dataclass(frozen=True, slots=True)

@@ -54,7 +54,7 @@ class ReadResult:
     """A parsed chunk, ready to be put aside, and its shape.
 
     Attributes:
-        packed: The fragment as Arrow IPC.
+        packed: The fragment as Arrow IPC, or where it was put.
         record_count: Records in it.
         faults: The records that could not be read.
         repeated: Names that stood twice in an object.
@@ -62,7 +62,7 @@ class ReadResult:
         shape: What the records look like.
     """
 
-    packed: bytes
+    packed: Any
     record_count: int
     faults: list[Fault]
     repeated: list[Repeated]
@@ -124,11 +124,11 @@ class RowsTask:
     """The second half: turn one fragment into rows.
 
     Attributes:
-        packed: The fragment, as the first half made it.
+        packed: The fragment as Arrow IPC, or where it was put.
         records_before: Records of the same source before it.
     """
 
-    packed: bytes
+    packed: Any
     records_before: int = 0
 
 
@@ -148,16 +148,14 @@ class Plan:
 
     def unpack_rows(self, packed: Mapping[str, Any], schemas: Mapping[str, Any]) -> dict[str, Any]:
         """Return the record batches that `make_rows` packed."""
-        return {
-            name: pa.ipc.read_record_batch(pa.py_buffer(data), schemas[name]) for name, data in packed.items()
-        }
+        return {name: pa.ipc.read_record_batch(data, schemas[name]) for name, data in packed.items()}
 
 
-def make_rows(task: RowsTask, plan: Plan) -> dict[str, bytes]:
+def make_rows(task: RowsTask, plan: Plan) -> dict[str, Any]:
     """Return the rows of a fragment for each table, its keys counted from 1, as packed record batches."""
     fragment = unpack_fragment(task.packed)
     for node in fragment.nodes:
         if node.role is Role.ORIGIN and node.name == Origin.RECORD.value:
             node.integers = node.integers + task.records_before
     batches = make_tables(conform(fragment, plan.record), plan.layout)
-    return {name: batch.serialize().to_pybytes() for name, batch in batches.items()}
+    return {name: batch.serialize() for name, batch in batches.items()}

@@ -22,10 +22,6 @@ _COLLECTED_BYTES = 32 * 1024 * 1024
 """Rows collected in memory, all tables together, before the largest group is written out early."""
 
 
-_GROUPS_AHEAD = 2
-"""Groups that wait for the thread that encodes them."""
-
-
 class TableFile(Protocol):
     """One file under construction."""
 
@@ -115,10 +111,10 @@ class TableFiles:
         folder: Where the files go.
         layout: The tables.
         format_name: A key of `FORMATS`.
-        in_background: Whether groups are encoded by a thread of their own.
+        threads: Threads that encode groups; with none it is done at once.
     """
 
-    def __init__(self, folder: Path, layout: Layout, format_name: str, in_background: bool = False):
+    def __init__(self, folder: Path, layout: Layout, format_name: str, threads: int = 0):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
         self.rows = {table.name: 0 for table in layout.tables}
@@ -130,8 +126,10 @@ class TableFiles:
         self._collected: dict[str, list[Any]] = {name: [] for name in self._files}
         self._collected_rows = dict.fromkeys(self._files, 0)
         self._collected_bytes = dict.fromkeys(self._files, 0)
-        self._thread = ThreadPoolExecutor(1) if in_background else None
+        self._threads = ThreadPoolExecutor(threads) if threads else None
+        self._groups_ahead = 2 * threads
         self._written: deque[Future[None]] = deque()
+        self._last_of: dict[str, Future[None]] = {}
 
     def __enter__(self) -> TableFiles:
         return self
@@ -143,8 +141,8 @@ class TableFiles:
             if kind is None:
                 self.close()
         finally:
-            if self._thread is not None:
-                self._thread.shutdown(cancel_futures=True)
+            if self._threads is not None:
+                self._threads.shutdown(cancel_futures=True)
 
     def write(self, batches: dict[str, Any]) -> None:
         """Append a record batch to each table named.
@@ -185,12 +183,14 @@ class TableFiles:
         self._keep(name, rows.slice(rows.num_rows))
 
     def _encode(self, name: str, rows: Any) -> None:
-        if self._thread is None:
+        if self._threads is None:
             _guarded(self._files[name].write, rows)
             return
-        while len(self._written) >= _GROUPS_AHEAD:
+        while len(self._written) >= self._groups_ahead:
             self._written.popleft().result()
-        self._written.append(self._thread.submit(_guarded, self._files[name].write, rows))
+        before = self._last_of.get(name)
+        self._last_of[name] = self._threads.submit(_write_after, before, self._files[name], rows)
+        self._written.append(self._last_of[name])
 
     def _keep(self, name: str, rows: Any) -> None:
         self._collected[name] = rows.to_batches() if rows.num_rows else []
@@ -200,6 +200,13 @@ class TableFiles:
 
 def _group_rows(column_count: int) -> int:
     return max(_LEAST_GROUP_ROWS, min(_GROUP_ROWS, _GROUP_CELLS // max(column_count, 1)))
+
+
+def _write_after(before: Future[None] | None, file: TableFile, rows: Any) -> None:
+    """Write a group once the one before it in the same file is written."""
+    if before is not None:
+        before.result()
+    _guarded(file.write, rows)
 
 
 def _guarded(action: Any, *arguments: Any) -> None:
