@@ -2,7 +2,7 @@
 
 import json
 import unittest
-from datetime import UTC, date, datetime, timedelta, timezone
+from datetime import UTC, date, datetime, time, timedelta, timezone
 from decimal import Decimal
 
 from hypothesis import example, given, settings
@@ -49,6 +49,17 @@ class InferenceTest(unittest.TestCase):
             (quoted("2026-02-29"), "text", ["2026-02-29"]),
             (quoted("2026-02-28", ""), "text", ["2026-02-28", ""]),
             (quoted("03/04/2026"), "text", ["03/04/2026"]),
+            (quoted("10:00:00.5", "23:59:59.9"), "time", [time(10, 0, 0, 500_000), time(23, 59, 59, 900_000)]),
+            (quoted("10:30"), "time", [time(10, 30)]),
+            (quoted("24:00"), "text", ["24:00"]),
+            (quoted("10:30", "10:30:00"), "text", ["10:30", "10:30:00"]),
+            (quoted("0f3c8a52-8d1e-4f6a-9b7c-2d5e6f708192"), "uuid", ["0f3c8a52-8d1e-4f6a-9b7c-2d5e6f708192"]),
+            (quoted("0f3c8a52-8d1e-4f6a-9b7c-2d5e6f70819g"), "text", None),
+            (quoted("yes", "no", "yes"), "boolean", [True, False, True]),
+            (quoted("Y", "N"), "boolean", [True, False]),
+            (quoted("yes", "No"), "text", ["yes", "No"]),
+            (quoted("N"), "text", ["N"]),
+            (("true", '"true"'), "text", ["true", "true"]),
             (quoted("2026-01-02T03:04:05"), "timestamp", [datetime(2026, 1, 2, 3, 4, 5)]),
             (quoted("2026-01-02 03:04"), "timestamp", [datetime(2026, 1, 2, 3, 4)]),
             (quoted("2026-01-02T03:04:05.250"), "timestamp", [datetime(2026, 1, 2, 3, 4, 5, 250_000)]),
@@ -151,5 +162,7 @@ class GivesBackTest(unittest.TestCase):
         found, values, _ = infer(*quoted(*texts))
         if found == "text":
             self.assertEqual(values, texts)
+        elif found == "time":
+            self.assertEqual([value.isoformat("auto")[:5] for value in values], [text[:5] for text in texts])
         else:
             self.assertEqual([str(value)[:10] for value in values], [text[:10] for text in texts])

@@ -91,12 +91,24 @@ def _cast_texts(node: Node, target: ColumnType, reading: Reading | None) -> pa.A
 
 
 def _read(lane: TextLane, reading: Reading, target: ColumnType) -> pa.Array:
+    if reading.name == "boolean":
+        return _read_booleans(lane, reading)
+    if reading.name == "uuid":
+        return lane.compact().to_arrow()
     if not (lane.byte_lengths == reading.byte_length).all():
         raise ValueError(f"a text is not a {reading.name} as expected")
     values = read_texts(lane, reading)
     if reading.name == "date":
         return pa.array(values.astype(np.int32)).cast(target.arrow_type())
     return pa.array(values).cast(target.arrow_type())
+
+
+def _read_booleans(lane: TextLane, reading: Reading) -> pa.Array:
+    words = reading.separator.split("/")
+    found = pc.index_in(lane.to_arrow(), pa.array(words, pa.large_string()))
+    if found.null_count:
+        raise ValueError(f"a text is neither {words[0]} nor {words[1]}")
+    return pc.equal(found, 0)
 
 
 def _as_text(values: pa.Array, target: ColumnType) -> pa.Array:

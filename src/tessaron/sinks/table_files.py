@@ -66,7 +66,7 @@ class CsvFile:
         self._units = {
             column.name: _shown_unit(column.type.arrow_type(), column.type.second_digits)
             for column in table.columns
-            if column.type.name in ("timestamp", "timestamp_tz")
+            if column.type.name in ("time", "timestamp", "timestamp_tz")
         }
 
     def write(self, rows: Any) -> None:
@@ -87,8 +87,10 @@ class CsvFile:
 
 
 def _shown_unit(arrow_type: Any, second_digits: int) -> Any:
-    """Return the timestamp type that prints as few digits as the column has, in steps of three."""
+    """Return the type that prints as few digits of the second as the column has, in steps of three."""
     unit = ("s", "ms", "us", "ns")[(second_digits + 2) // 3]
+    if pa.types.is_time(arrow_type):
+        return pa.time32(unit) if unit in ("s", "ms") else pa.time64(unit)
     return pa.timestamp(unit, arrow_type.tz)
 
 

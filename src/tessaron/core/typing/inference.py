@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from tessaron.core.kinds import Kind
 from tessaron.core.shape import ShapeNode
-from tessaron.core.typing.readings import Reading
+from tessaron.core.typing.readings import BOOLEAN_WORDS, Reading
 from tessaron.core.typing.types import (
     BOOLEAN,
     DECIMAL_DIGITS,
@@ -58,10 +58,15 @@ def _when_text(node: ShapeNode) -> Inferred | None:
     if node.scalar_kinds() != [Kind.TEXT]:
         return None
     count = node.counts[Kind.TEXT]
-    if len(node.readings) == 1:
-        reading, fitting = next(iter(node.readings.items()))
-        if fitting == count:
-            return Inferred(reading.column_type(), reading)
+    if sum(node.readings.values()) == count:
+        if len(node.readings) == 1:
+            reading = next(iter(node.readings))
+            if reading.name != "boolean":
+                return Inferred(reading.column_type(), reading)
+        words = {reading.separator for reading in node.readings if reading.name == "boolean"}
+        for yes, no in BOOLEAN_WORDS:
+            if words == {yes, no} and len(node.readings) == 2:
+                return Inferred(BOOLEAN, Reading("boolean", f"{yes}/{no}"))
     return Inferred(TEXT, note=_why_not_read(node))
 
 
@@ -115,10 +120,11 @@ def _why_text(node: ShapeNode) -> str:
 
 
 def _why_not_read(node: ShapeNode) -> str:
-    read = sum(node.readings.values())
+    readings = {reading: n for reading, n in node.readings.items() if reading.name != "boolean"}
+    read = sum(readings.values())
     if not read:
         return ""
     rest = node.counts[Kind.TEXT] - read
-    what = "/".join(sorted({reading.name for reading in node.readings}))
-    spellings = f" in {len(node.readings)} spellings" if len(node.readings) > 1 else ""
+    what = "/".join(sorted({reading.name for reading in readings}))
+    spellings = f" in {len(readings)} spellings" if len(readings) > 1 else ""
     return f"{read:,} texts look like {what}{spellings}" + (f", {rest:,} do not" if rest else "")

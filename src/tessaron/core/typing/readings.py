@@ -1,4 +1,4 @@
-"""What the texts of a column could be read as, and in which spelling: dates and timestamps (ISO 8601).
+"""What texts could be read as, and in which spelling: dates and times (ISO 8601), UUIDs, boolean words.
 
 All texts of one length are looked at together, as a matrix of bytes, one row a text. A column only gets
 a type if one *reading* fits all its texts, so that every value can be written again as it was.
@@ -11,6 +11,8 @@ from typing import Any, Literal
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
 from tessaron.core.typing.types import ColumnType
@@ -22,7 +24,20 @@ _LONGEST = _SECOND_LENGTH + 1 + 9 + 6
 _TAILS_TOLD_APART = 64
 """A column with more spellings of fraction and zone than this is text anyway."""
 _DAYS_IN_MONTH = np.array([31, 28, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31])
+_TIME_LENGTH, _UUID_LENGTH = 8, 36
+_TIME_LENGTHS = frozenset((_TIME_LENGTH - 3, _TIME_LENGTH, *range(_TIME_LENGTH + 2, _TIME_LENGTH + 11)))
+_DATED_LENGTHS = frozenset((_DATE_LENGTH, *range(_MINUTE_LENGTH, _LONGEST + 1)))
+_LENGTHS = _TIME_LENGTHS | _DATED_LENGTHS | {_UUID_LENGTH}
 _ZERO = ord("0")
+BOOLEAN_WORDS = tuple(
+    (form(yes), form(no))
+    for yes, no in (("true", "false"), ("yes", "no"), ("y", "n"), ("t", "f"))
+    for form in (str.lower, str.upper, str.capitalize)
+    if len(yes) > 1 or form is not str.capitalize
+)
+"""Pairs of words for yes and no; a column is boolean only if both words of one pair, and no others, are in it."""
+_ALL_WORDS = pa.array(sorted({word for pair in BOOLEAN_WORDS for word in pair}), pa.large_string())
+_LONGEST_WORD = max(len(word) for pair in BOOLEAN_WORDS for word in pair)
 _NANOSECOND_YEARS = (1678, 2261)
 """The years that 64 bits of nanoseconds around 1970 cover in full."""
 
@@ -32,13 +47,14 @@ class Reading:
     """One way to read a text.
 
     Attributes:
-        name: date, timestamp or timestamp_tz.
-        separator: What stands between date and time: `T` or a space.
+        name: date, time, timestamp, timestamp_tz, uuid, or boolean.
+        separator: What stands between date and time: `T` or a space. For a boolean: the word, or once the
+            column is settled both words, as `true/false`.
         second_digits: Digits of the fraction of a second; -1 when the seconds are not written.
         zone: The offset as written: empty, `Z` or like `+01:00`.
     """
 
-    name: Literal["date", "timestamp", "timestamp_tz"]
+    name: Literal["date", "time", "timestamp", "timestamp_tz", "uuid", "boolean"]
     separator: str = ""
     second_digits: int = 0
     zone: str = ""
@@ -50,8 +66,11 @@ class Reading:
     @property
     def byte_length(self) -> int:
         """The length of every text that reads so, in bytes."""
-        if self.name == "date":
-            return _DATE_LENGTH
+        if self.name in ("date", "uuid"):
+            return _DATE_LENGTH if self.name == "date" else _UUID_LENGTH
+        if self.name == "time":
+            fraction = self.second_digits + 1 if self.second_digits > 0 else 0
+            return _TIME_LENGTH + fraction if self.second_digits >= 0 else _TIME_LENGTH - 3
         if self.second_digits < 0:
             return _MINUTE_LENGTH + len(self.zone)
         fraction = self.second_digits + 1 if self.second_digits else 0
@@ -64,8 +83,15 @@ def count_readings(lane: TextLane) -> dict[Reading, int]:
     if not len(lane):
         return counts
     lengths = lane.byte_lengths
+    _count_boolean_words(lane, lengths, counts)
     for length in _lengths_to_try(lengths):
         matrix = _matrix(lane, lengths, length)
+        if length in _TIME_LENGTHS:
+            _count_times(matrix, counts)
+        if length == _UUID_LENGTH:
+            _count_uuids(matrix, counts)
+        if length not in _DATED_LENGTHS:
+            continue
         dated = _are_dates(matrix)
         if not dated.any():
             continue
@@ -77,14 +103,52 @@ def count_readings(lane: TextLane) -> dict[Reading, int]:
 
 
 def _lengths_to_try(lengths: Int64s) -> list[int]:
-    if lengths.min() > _LONGEST or lengths.max() < _DATE_LENGTH:
+    if lengths.min() > _UUID_LENGTH or lengths.max() < min(_TIME_LENGTHS):
         return []
-    found = np.bincount(lengths[lengths <= _LONGEST], minlength=_DATE_LENGTH + 1)
-    return [
-        length
-        for length in np.flatnonzero(found).tolist()
-        if length == _DATE_LENGTH or length >= _MINUTE_LENGTH
-    ]
+    found = np.flatnonzero(np.bincount(lengths[lengths <= _UUID_LENGTH])).tolist()
+    return [length for length in found if length in _LENGTHS]
+
+
+def _count_boolean_words(lane: TextLane, lengths: Int64s, counts: dict[Reading, int]) -> None:
+    short = (lengths <= _LONGEST_WORD) & (lengths > 0)
+    if not short.any():
+        return
+    texts = lane.to_arrow()
+    if not short.all():
+        texts = texts.filter(pa.array(short))
+    known = texts.filter(pc.is_in(texts, _ALL_WORDS))
+    for pair in pc.value_counts(known).to_pylist():
+        counts[Reading("boolean", pair["values"])] = pair["counts"]
+
+
+def _count_times(matrix: Bytes, counts: dict[Reading, int]) -> None:
+    length = matrix.shape[1]
+    fits = (matrix[:, 2] == ord(":")) & _digits(matrix, (0, 1, 3, 4))
+    fits &= (_number(matrix, 0, 2) <= 23) & (_number(matrix, 3, 5) <= 59)
+    if length >= _TIME_LENGTH and fits.any():
+        fits &= (matrix[:, 5] == ord(":")) & _digits(matrix, (6, 7)) & (_number(matrix, 6, 8) <= 59)
+    if length > _TIME_LENGTH:
+        fits &= (matrix[:, 8] == ord(".")) & _digits(matrix, tuple(range(9, length)))
+    if fits.any():
+        digits = -1 if length < _TIME_LENGTH else max(0, length - _TIME_LENGTH - 1)
+        counts[Reading("time", second_digits=digits)] = int(fits.sum())
+
+
+def _count_uuids(matrix: Bytes, counts: dict[Reading, int]) -> None:
+    """Count UUIDs (RFC 9562) in lower case and in upper case apart."""
+    dashes = (8, 13, 18, 23)
+    fits: Bools = (matrix[:, dashes] == ord("-")).all(axis=1)
+    if not fits.any():
+        return
+    rest = np.delete(matrix[fits], dashes, axis=1)
+    digits = (rest - _ZERO) <= 9
+    for zone, first in (("lower", ord("a")), ("upper", ord("A"))):
+        letters = (rest - first) <= 5
+        count = int((digits | letters).all(axis=1).sum())
+        if zone == "upper":
+            count -= int(digits.all(axis=1).sum())
+        if count:
+            counts[Reading("uuid", zone=zone)] = count
 
 
 def _matrix(lane: TextLane, lengths: Int64s, length: int) -> npt.NDArray[np.uint8]:
@@ -189,23 +253,32 @@ def read_texts(lane: TextLane, reading: Reading) -> Int64s:
     """Return the values of texts that all read as `reading`.
 
     Returns:
-        For a date, days since 1970-01-01; else microseconds since 1970-01-01T00:00 (nanoseconds when
-        `reading` has more than 6 fraction digits), in UTC when it has a zone.
+        For a date, days since 1970-01-01; for a time, microseconds since midnight; else microseconds since
+        1970-01-01T00:00, in UTC when it has a zone. Nanoseconds when there are more than 6 fraction digits.
     """
     size = int(lane.offsets[-1] - lane.offsets[0])
     matrix = lane.data[lane.offsets[0] : lane.offsets[0] + size].reshape(-1, reading.byte_length)
+    if reading.name == "time":
+        return _clock(matrix, 0, reading)
     days = _days(_number(matrix, 0, 4), _number(matrix, 5, 7), _number(matrix, 8, 10))
     if reading.name == "date":
         return days
-    seconds = days * 86400 + _number(matrix, 11, 13) * 3600 + _number(matrix, 14, 16) * 60
-    if reading.second_digits >= 0:
-        seconds += _number(matrix, 17, 19)
-    seconds -= _zone_seconds(reading.zone)
     unit_digits = 6 if reading.second_digits <= 6 else 9
+    seconds = days * 86400 - _zone_seconds(reading.zone)
+    return np.asarray(seconds * 10**unit_digits + _clock(matrix, _DATE_LENGTH + 1, reading))
+
+
+def _clock(matrix: Bytes, start: int, reading: Reading) -> Int64s:
+    """Return the time of day that begins in column `start`, in the unit of `read_texts`."""
+    unit_digits = 6 if reading.second_digits <= 6 else 9
+    seconds = _number(matrix, start, start + 2).astype(np.int64) * 3600
+    seconds += _number(matrix, start + 3, start + 5) * 60
+    if reading.second_digits >= 0:
+        seconds += _number(matrix, start + 6, start + 8)
     if reading.second_digits <= 0:
         return np.asarray(seconds * 10**unit_digits)
-    stop = _SECOND_LENGTH + 1 + reading.second_digits
-    fraction = _number(matrix, _SECOND_LENGTH + 1, stop).astype(np.int64)
+    first = start + _TIME_LENGTH + 1
+    fraction = _number(matrix, first, first + reading.second_digits).astype(np.int64)
     return np.asarray(seconds * 10**unit_digits + fraction * 10 ** (unit_digits - reading.second_digits))
 
 
