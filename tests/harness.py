@@ -8,6 +8,7 @@ import sys
 import tempfile
 import unittest
 from collections import Counter
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -67,6 +68,8 @@ def values_of(found: Counter) -> Counter:
 
 
 def _spelling(value: Any) -> str:
+    if isinstance(value, (float, Decimal)):
+        return format(Decimal(str(value)).normalize(), "f")
     return str(value).lower() if isinstance(value, bool) else str(value)
 
 

@@ -22,7 +22,19 @@ ALLOWED = {
     "pool": {"core", "mailbox"},
     "worker": {"core", "mailbox"},
     "reading": {"core", "sources", "receipt", "spill", "options"},
-    "run": {"core", "sources", "sinks", "receipt", "spill", "_version", "options", "pool", "reading"},
+    "uniqueness": {"core"},
+    "run": {
+        "uniqueness",
+        "core",
+        "sources",
+        "sinks",
+        "receipt",
+        "spill",
+        "_version",
+        "options",
+        "pool",
+        "reading",
+    },
     "__init__": {"core", "receipt", "run", "_version"},
 }
 

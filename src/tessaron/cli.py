@@ -81,6 +81,14 @@ def main() -> None:
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @click.option("--records", metavar="PATH", help="Where the records stand, as JSONPath; '$' is the document.")
 @click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
+@click.option(
+    "--keys",
+    type=click.Choice(["sequence", "digest"]),
+    default="sequence",
+    show_default=True,
+    help="Row keys: numbers, or digests that are the same on every run.",
+)
+@click.option("--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked.")
 @click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
 @click.option(
     "--duplicate-keys",
@@ -135,7 +143,7 @@ def export(
     else:
         show(console(), *receipt_view(receipt))
         show(console(stderr=True), *notes_view(receipt))
-    if receipt.rejected:
+    if receipt.rejected or (receipt.key_check is not None and not receipt.key_check.passed):
         sys.exit(EXIT_CHECK_FAILED)
 
 

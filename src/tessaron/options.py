@@ -30,6 +30,8 @@ class Options:
         duplicate_keys: What becomes of a record with a name twice in one object: the `last` value wins, or
             `reject` the record.
         dictionaries, not_dictionaries: Paths of objects that are dictionaries, or are not.
+        keys: `sequence` numbers the rows; `digest` makes keys that are the same on every run.
+        key: Columns of the top table that are its natural key: checked, and what digest keys are made of.
         origin: Whether the top table has columns with file, record number and line.
         workers: Processes that parse; None for the number of cores.
         memory: Bytes that bound the whole run; None for no bound beyond the chunks.
@@ -44,6 +46,8 @@ class Options:
     duplicate_keys: Literal["last", "reject"] = "last"
     dictionaries: Sequence[str] = ()
     not_dictionaries: Sequence[str] = ()
+    keys: Literal["sequence", "digest"] = "sequence"
+    key: Sequence[str] = ()
     origin: bool = False
     workers: int | None = None
     memory: int | None = None
@@ -54,6 +58,8 @@ class Options:
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
             raise UsageError(f"expected duplicate_keys of last, reject, got {self.duplicate_keys!r}")
+        if self.keys not in ("sequence", "digest"):
+            raise UsageError(f"expected keys of sequence, digest, got {self.keys!r}")
         for name, value, least in (
             ("workers", self.workers, 1),
             ("memory", self.memory, LEAST_MEMORY),

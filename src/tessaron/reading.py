@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any, Protocol
 
-from tessaron.core.errors import DataError, Place
+from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.fragment import Fault, Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
@@ -141,6 +141,10 @@ class Reading:
             found += settle(feed.shape, rules)
         self.notes += [(format_path(note.path), note.text) for note in found]
 
+    def needs_content(self) -> bool:
+        """Say whether keys are made of the text of the records."""
+        return self.options.keys == "digest" and not self.options.key
+
     def has_documents(self) -> bool:
         """Say whether anything worth a table stands around the records."""
         return self.options.envelope and any(
@@ -148,10 +152,13 @@ class Reading:
         )
 
     def _results(self, entry: Input) -> Iterator[ReadResult]:
+        is_evaluated = self._path is not None and self._path.plain_names() is None and self._path.segments
+        if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
+            raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
             yield from map(ReadResult.of, _fragments_of_objects(entry.records))
             return
-        if self._path is not None and self._path.plain_names() is None and self._path.segments:
+        if self._path is not None and is_evaluated:
             yield from self._results_at_path(entry, self._path)
             return
         reader = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), self._path)
@@ -182,6 +189,7 @@ class Reading:
                 self.options.kernel,
                 self.options.kernel_options(),
                 entry.name if self.options.origin else None,
+                self.needs_content(),
                 document_key,
             )
 

@@ -65,6 +65,28 @@ class ColumnWritten:
 
 
 @dataclass(frozen=True, slots=True)
+class Reference:
+    """A column that holds the primary key of a row of another table (or of the same)."""
+
+    column: str
+    table: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeyCheck:
+    """How a key stood the test: rows that have the values of an earlier one, rows with a null in it."""
+
+    columns: tuple[str, ...]
+    duplicates: int
+    nulls: int
+
+    @property
+    def passed(self) -> bool:
+        """Whether the key is one."""
+        return not self.duplicates and not self.nulls
+
+
+@dataclass(frozen=True, slots=True)
 class TableWritten:
     """One table: its file in the target folder, its rows, and its columns, key columns first."""
 
@@ -73,7 +95,7 @@ class TableWritten:
     rows: int
     parent: str | None
     primary_key: tuple[str, ...]
-    foreign_key: tuple[str, ...]
+    references: tuple[Reference, ...]
     columns: tuple[ColumnWritten, ...]
 
 
@@ -93,6 +115,8 @@ class Receipt:
         repeated_names: Values that gave way to a later one of the same name in the same object.
         tables: What was written, parents before children.
         notes: What was recognised in the structure.
+        candidate_keys: Columns of the top table that are never null and have every value once.
+        key_check: How the natural key, or the digest of the records, stood the test of being unique.
     """
 
     version: str
@@ -106,6 +130,8 @@ class Receipt:
     repeated_names: int
     tables: tuple[TableWritten, ...]
     notes: tuple[Note, ...] = ()
+    candidate_keys: tuple[str, ...] = ()
+    key_check: KeyCheck | None = None
 
     @property
     def rows(self) -> int:

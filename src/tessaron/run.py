@@ -14,8 +14,8 @@ import pyarrow as pa
 
 from tessaron._version import __version__
 from tessaron.core.drafting import draft_layout
-from tessaron.core.errors import TargetError
-from tessaron.core.layout import Layout
+from tessaron.core.errors import TargetError, UsageError
+from tessaron.core.layout import Column, Layout
 from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.result import Tables
@@ -23,11 +23,21 @@ from tessaron.core.work import RowsTask
 from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Feed, NoProgress, Progress, Reading
-from tessaron.receipt import RECEIPT_FILE, REJECTS_FILE, ColumnWritten, Note, Receipt, TableWritten
+from tessaron.receipt import (
+    RECEIPT_FILE,
+    REJECTS_FILE,
+    ColumnWritten,
+    KeyCheck,
+    Note,
+    Receipt,
+    Reference,
+    TableWritten,
+)
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder
 from tessaron.sources.inputs import Input, resolve_inputs
 from tessaron.spill import Spill
+from tessaron.uniqueness import CandidateKeys, UniqueCheck
 
 
 def shred(source: Any, **options: Any) -> Tables:
@@ -54,12 +64,20 @@ def shred(source: Any, **options: Any) -> Tables:
         for rows in run.rows():
             for table, batch in rows.items():
                 batches[table].append(batch)
-    tables = {
-        table.name: pa.Table.from_batches(batches[table.name], table.arrow_schema())
-        for table in layout.tables
-    }
-    reading = run.reading
-    return Tables(tables, layout, reading.records.shape.record_count, reading.notes, reading.rejects)
+        tables = {
+            table.name: pa.Table.from_batches(batches[table.name], table.arrow_schema())
+            for table in layout.tables
+        }
+        reading = run.reading
+        return Tables(
+            tables,
+            layout,
+            reading.records.shape.record_count,
+            notes=reading.notes,
+            rejects=reading.rejects,
+            candidate_keys=run.candidate_keys(),
+            key_check=run.key_check(),
+        )
 
 
 def export(
@@ -117,6 +135,8 @@ def export(
             repeated_names=reading.repeated,
             tables=_tables_written(layout, files),
             notes=tuple(Note(path, text) for path, text in reading.notes),
+            candidate_keys=run.candidate_keys(),
+            key_check=run.key_check(),
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         if reading.rejects:
@@ -144,6 +164,9 @@ class _Run:
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
         self.reading = Reading(inputs, options, feeds[0], feeds[1], progress, self._pool)
         self._layouts: list[tuple[Feed, Layout]] = []
+        self._stack = stack
+        self._check: UniqueCheck | None = None
+        self._candidates = CandidateKeys([])
 
     def read(self) -> Layout:
         """Parse all inputs and return the layout of all tables."""
@@ -160,8 +183,45 @@ class _Run:
             self._layouts.append((reading.documents, around))
         else:
             layout = _without_document_key(layout)
+        layout = self._with_keys(layout)
         self._layouts.append((reading.records, layout))
         return Layout(tuple(table for _, each in self._layouts for table in each.tables))
+
+    def _with_keys(self, layout: Layout) -> Layout:
+        """Return the layout with the keys that were asked for, and watch the columns of the top table."""
+        top = layout.tables[0]
+        names = [column.name for column in top.columns]
+        unknown = [name for name in self._options.key if name not in names]
+        if unknown:
+            raise UsageError(
+                f"no column {unknown[0]!r} in {top.name} for its key; there are {', '.join(names)}"
+            )
+        if self._options.key:
+            self._check = self._stack.enter_context(UniqueCheck(tuple(self._options.key)))
+        elif self._options.keys == "digest":
+            self._check = self._stack.enter_context(UniqueCheck((top.row_key,)))
+        possible = [column.name for column in top.columns if _may_be_key(column)]
+        self._candidates = self._stack.enter_context(CandidateKeys(possible))
+        if self._options.keys == "sequence":
+            return layout
+        tables = tuple(replace(table, key_type="text") for table in layout.tables)
+        return Layout(tables, tuple(self._options.key))
+
+    def _watch(self, batch: Any) -> None:
+        if batch.num_rows:
+            self._candidates.add(batch)
+            if self._check is not None:
+                self._check.add(batch)
+
+    def key_check(self) -> KeyCheck | None:
+        """Return how the key of the top table stood the test of being unique; None if there was none."""
+        if self._check is None:
+            return None
+        return KeyCheck(self._check.columns, self._check.duplicates(), self._check.nulls)
+
+    def candidate_keys(self) -> tuple[str, ...]:
+        """Return the columns that could be the natural key of the top table."""
+        return tuple(self._candidates.names())
 
     def rows(self) -> Iterator[dict[str, Any]]:
         """Yield, fragment by fragment, the rows of the tables."""
@@ -172,8 +232,15 @@ class _Run:
             tasks = map(RowsTask, feed.spill.read(), feed.records_before)
             for batches in self._pool.map_rows(tasks, feed.shape.record, layout, rows_before):
                 step += 1
+                if feed is self.reading.records:
+                    self._watch(batches[layout.tables[0].name])
                 yield batches
                 self._progress.write(step, steps)
+
+
+def _may_be_key(column: Column) -> bool:
+    plain = column.type.name in ("integer", "text", "uuid", "decimal")
+    return plain and not isinstance(column.path[-1:] and column.path[-1], Origin)
 
 
 def _without_document_key(layout: Layout) -> Layout:
@@ -190,8 +257,8 @@ def _tables_written(layout: Layout, files: TableFiles) -> tuple[TableWritten, ..
             files.rows[table.name],
             table.parent,
             (table.row_key,),
-            () if table.parent_key is None else (table.parent_key,),
-            tuple(ColumnWritten(key, "integer") for key in table.key_columns())
+            tuple(Reference(column, other) for column, other in table.references()),
+            tuple(ColumnWritten(key, table.key_type_of(key)) for key in table.key_columns())
             + tuple(
                 ColumnWritten(column.name, str(column.type), format_path(column.path), column.note)
                 for column in table.columns

@@ -17,7 +17,7 @@ VALUE_NAME = "value"
 """The column for elements (or records) that are scalars themselves."""
 INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
 """What the table of an array or a dictionary without a name of its own is called after its parent."""
-_KEY_ORIGINS = (Origin.WITHIN, Origin.THROUGH)
+_SHOWN_ORIGINS = frozenset(Origin) - {Origin.WITHIN, Origin.THROUGH, Origin.CONTENT}
 
 
 @dataclass(frozen=True, slots=True)
@@ -95,7 +95,7 @@ def _draft_table(level: _Level, places: list[_Place]) -> Table:
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
     named = {key: _free_name(names, level.name, key) for key in keys}
-    origins = [node for step, node in level.node.children.items() if isinstance(step, Origin)]
+    origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
     if level.owner.is_recursive and level.node is not level.owner:
         origins.append(_depth_node())
     known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]

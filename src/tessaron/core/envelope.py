@@ -80,7 +80,7 @@ class _Outline:
                 name = None
             elif text == b"[":
                 path = tuple(n for n in (*names[1:], name) if n is not None)
-                if not self.stack or len(path) > DEEPEST:
+                if not self.stack or (not arrays and len(path) > DEEPEST):
                     raise ValueError("no envelope")
                 arrays.append(path)
                 self.stack.append("[")
@@ -201,7 +201,9 @@ class EnvelopeSplitter:
         if any(kind == b"[" for kind, _ in self._stack) or way != self._names[: len(way)]:
             return
         if len(way) < len(self._names) and self._name == self._names[len(way)]:
-            self.nearest = max(self.nearest, (*way, self._name), key=len)
+            if len(way) >= len(self.nearest):
+                self.nearest = (*way, self._name)
+                self.others.clear()
         elif len(way) == len(self.nearest) and self._name is not None and len(self.others) < 20:
             self.others[self._name] = None
 

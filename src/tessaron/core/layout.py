@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import pyarrow as pa
 
@@ -54,6 +54,7 @@ class Table:
         through: Name of that table.
         document_key: Only for records inside an envelope: name of the column with the row of `documents`.
         documents: Name of the table with a row for each document.
+        key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
     """
 
     name: str
@@ -68,11 +69,19 @@ class Table:
     through: str | None = None
     document_key: str | None = None
     documents: str | None = None
+    key_type: Literal["integer", "text"] = "integer"
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""
         names = (self.row_key, self.parent_key, self.within_key, self.through_key, self.ordinal)
         return [name for name in names if name is not None]
+
+    def key_type_of(self, name: str) -> Literal["integer", "text"]:
+        """Return the type of a key column."""
+        return "integer" if name == self.ordinal else self.key_type
+
+    def _key_arrow_type(self, name: str) -> Any:
+        return pa.int64() if self.key_type_of(name) == "integer" else pa.large_string()
 
     def references(self) -> list[tuple[str, str]]:
         """Return the columns that hold the primary key of another table's row, with that table's name."""
@@ -87,12 +96,26 @@ class Table:
     def arrow_schema(self) -> Any:
         """Return the Arrow schema: key columns, then the columns of the data."""
         nullable = (self.within_key, self.through_key)
-        keys = [pa.field(name, pa.int64(), nullable=name in nullable) for name in self.key_columns()]
+        keys = [
+            pa.field(name, self._key_arrow_type(name), nullable=name in nullable)
+            for name in self.key_columns()
+        ]
         return pa.schema(keys + [pa.field(column.name, column.type.arrow_type()) for column in self.columns])
 
 
 @dataclass(frozen=True, slots=True)
 class Layout:
-    """All tables, parents before children."""
+    """All tables, parents before children.
+
+    Attributes:
+        tables: The tables.
+        natural_key: Columns of the top table that digest keys are made of; empty to use the record's text.
+    """
 
     tables: tuple[Table, ...]
+    natural_key: tuple[str, ...] = ()
+
+    @property
+    def has_digest_keys(self) -> bool:
+        """Whether keys are digests."""
+        return self.tables[0].key_type == "text"

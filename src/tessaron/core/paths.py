@@ -28,6 +28,8 @@ class Origin(Enum):
     """The row of the same table it stands in, for a row of a structure that contains itself."""
     THROUGH = "through_key"
     """The row of the table between, where that structure contains itself through another array."""
+    CONTENT = "content"
+    """The digest of a record's text."""
     DEPTH = "depth"
     """How deep a row of a structure that contains itself stands in it, from 1."""
 

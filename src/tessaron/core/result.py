@@ -18,6 +18,8 @@ class Tables(Mapping[str, Any]):
         record_count: Records read.
         notes: What was recognised in the structure, as (path, text).
         rejects: Records that were left out, with place and reason.
+        candidate_keys: Columns of the top table that are never null and have every value once.
+        key_check: How the natural key stood the test of being unique; None if none was given.
     """
 
     def __init__(
@@ -27,6 +29,8 @@ class Tables(Mapping[str, Any]):
         record_count: int,
         notes: Iterable[tuple[str, str]] = (),
         rejects: Iterable[Any] = (),
+        candidate_keys: Iterable[str] = (),
+        key_check: Any = None,
     ):
         self._tables = MappingProxyType(dict(tables))
         self._plans = {table.name: table for table in layout.tables}
@@ -34,6 +38,8 @@ class Tables(Mapping[str, Any]):
         self.record_count = record_count
         self.notes = tuple(notes)
         self.rejects = tuple(rejects)
+        self.candidate_keys = tuple(candidate_keys)
+        self.key_check = key_check
 
     def __getitem__(self, name: str) -> Any:
         return self._tables[name]

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.casting import cast_column
+from tessaron.core.digest_keys import digest_keys
 from tessaron.core.fragment import Fragment, Node
 from tessaron.core.kinds import Kind
 from tessaron.core.layout import Layout, Table
@@ -34,21 +35,30 @@ def make_tables(fragment: Fragment, layout: Layout) -> dict[str, Any]:
     """
     nodes: dict[Path, Node] = dict(zip(fragment.paths(), fragment.nodes, strict=True))
     _check_all_goes_in(nodes, layout)
-    batches = {}
-    for table in layout.tables:
-        level = nodes.get(table.rows)
-        columns = _key_columns(table, level, nodes)
-        row_count = len(columns[0])
-        columns += [cast_column(nodes.get(column.path), column, row_count) for column in table.columns]
-        batches[table.name] = pa.RecordBatch.from_arrays(columns, schema=table.arrow_schema())
-    return batches
+    keys = {table.name: _key_columns(table, nodes.get(table.rows), nodes) for table in layout.tables}
+    data = {table.name: _data_columns(table, nodes, len(keys[table.name][0])) for table in layout.tables}
+    if layout.has_digest_keys:
+        digest_keys(keys, data, layout, fragment)
+    return {
+        table.name: pa.RecordBatch.from_arrays(
+            [*keys[table.name], *data[table.name].columns], schema=table.arrow_schema()
+        )
+        for table in layout.tables
+    }
+
+
+def _data_columns(table: Table, nodes: dict[Path, Node], row_count: int) -> Any:
+    arrays = [cast_column(nodes.get(column.path), column, row_count) for column in table.columns]
+    return pa.RecordBatch.from_arrays(arrays, names=[column.name for column in table.columns])
 
 
 def shift_keys(batches: Mapping[str, Any], layout: Layout, rows_before: Mapping[str, int]) -> dict[str, Any]:
     """Return the batches with keys that go on after the rows that each table already has."""
     shifted = {}
     for table in layout.tables:
-        batch = batches[table.name]
+        batch = shifted[table.name] = batches[table.name]
+        if table.key_type == "text":
+            continue
         references = [(table.row_key, table.name), (table.parent_key, table.parent)]
         references += [(table.within_key, table.name), (table.through_key, table.through)]
         for column, other in references:

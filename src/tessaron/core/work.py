@@ -11,6 +11,8 @@ import pyarrow as pa
 
 from tessaron.core.branches import fragment_of, origin, tree_of
 from tessaron.core.conform import conform
+from tessaron.core.digest_keys import content_lane
+from tessaron.core.errors import UsageError
 from tessaron.core.fragment import (
     Fault,
     Fragment,
@@ -39,6 +41,7 @@ class ReadTask:
         kernel: Name of the kernel.
         options: What the kernel has to know.
         file: Name of the source if the rows are to say where they come from, else None.
+        content: Whether the digest of each record's text is wanted, for digest keys.
         document_key: The number of the document the records stand in, from 1; None when that is not kept.
     """
 
@@ -46,6 +49,7 @@ class ReadTask:
     kernel: str
     options: KernelOptions
     file: str | None = None
+    content: bool = False
     document_key: int | None = None
 
 
@@ -107,6 +111,11 @@ def _add_origins(fragment: Fragment, task: ReadTask) -> None:
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
         known[Origin.DOCUMENT] = np.full(count, task.document_key, np.int64)
+    if task.content:
+        if len(fragment.offsets) != count:
+            raise UsageError("digest keys of these records need a natural key; name its columns with --key")
+        texts = content_lane(task.chunk.data, fragment.offsets)
+        fragment.nodes.append(replace(origin(Origin.CONTENT, count, texts=texts).node, parent=0))
     if task.file is not None:
         known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
         if len(fragment.offsets) == count:

@@ -13,6 +13,8 @@ from pathlib import Path
 from tessaron.receipt import Receipt
 from tessaron.run import export
 
+__all__ = ["BERTH_QUESTION", "export"]
+
 BerthAnswer = list[tuple[str, float, int]]
 """Per berth: hours alongside, containers moved."""
 

@@ -39,6 +39,9 @@ class _Joined:
     def readable(self) -> bool:
         return True
 
+    def close(self) -> None:
+        pass
+
     @property
     def closed(self) -> bool:
         return False

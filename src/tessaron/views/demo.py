@@ -8,16 +8,18 @@ from pathlib import Path
 from rich.table import Table
 
 from tessaron.demo.generator import DEMO_RECORDS, write_calls
+from tessaron.demo.inspections import write_inspections
 from tessaron.demo.walkthrough import (
     BERTH_QUESTION,
     BerthAnswer,
     answer_from_documents,
     answer_from_tables,
+    export,
     export_both,
     load_into_sqlite,
 )
 from tessaron.receipt import Receipt
-from tessaron.views.terminal import console, count, grid, receipt_view, show
+from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
 
 
 def show_demo(folder: Path, command: str = "tessaron") -> bool:
@@ -60,6 +62,20 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     verdict = "The tables and the documents give the same answer."
     show(
         screen, _answers(from_tables, from_documents), "", verdict if same else "The two answers DIFFER.", ""
+    )
+    inspections = write_inspections(folder)
+    target = folder / "inspections"
+    receipt = export(inspections, target, replace=True)
+    show(
+        screen,
+        f"6. Hard structures: {inspections.name}, one document with the records inside an envelope",
+        "",
+        f"   {command} export {shlex.quote(str(inspections))} -o {shlex.quote(str(target))}",
+        "",
+        *receipt_view(receipt),
+        "",
+        *notes_view(receipt),
+        "",
     )
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same

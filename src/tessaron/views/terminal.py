@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tessaron.receipt import REJECTS_FILE, Receipt
+from tessaron.receipt import REJECTS_FILE, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10
@@ -57,10 +57,20 @@ def notes_view(receipt: Receipt) -> list[str]:
         lines.append(
             f"note: {count(receipt.repeated_names, 'value')} gave way to a later one of the same name"
         )
+    if receipt.key_check is not None and not receipt.key_check.passed:
+        lines.append(_key_failure(receipt.key_check))
+    elif receipt.key_check is None and receipt.candidate_keys:
+        lines.append(f"note: could be a natural key: {', '.join(receipt.candidate_keys)} (say so with --key)")
     if receipt.rejected:
         left = f"{count(receipt.rejected, 'record')} left out"
         lines.append(f"{left}; places and reasons are in {receipt.target}/{REJECTS_FILE}")
     return lines
+
+
+def _key_failure(check: KeyCheck) -> str:
+    what = " + ".join(check.columns)
+    found = f"{count(check.duplicates, 'row')} with the values of an earlier one, {check.nulls:,} with null"
+    return f"check failed: {what} is no key: {found}"
 
 
 def receipt_view(receipt: Receipt) -> list[Table | str]:

@@ -35,7 +35,7 @@ BOOLEAN_WORDS = tuple(
     for form in (str.lower, str.upper, str.capitalize)
     if len(yes) > 1 or form is not str.capitalize
 )
-"""Pairs of words for yes and no; a column is boolean only if both words of one pair, and no others, are in it."""
+"""Pairs of words for yes and no; a boolean column has both words of one pair, and no others."""
 _ALL_WORDS = pa.array(sorted({word for pair in BOOLEAN_WORDS for word in pair}), pa.large_string())
 _LONGEST_WORD = max(len(word) for pair in BOOLEAN_WORDS for word in pair)
 _NANOSECOND_YEARS = (1678, 2261)

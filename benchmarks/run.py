@@ -1,0 +1,192 @@
+"""Measures Tessaron side by side with what engineers have today. Prints a table of ratios.
+
+    python benchmarks/run.py [--megabytes 100] [--rounds 2]
+
+Every line is measured in processes of its own, the lines in turn within each round; the best round counts,
+as other work on the machine only ever adds time.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+from tessaron.demo.generator import call_line, iter_calls
+
+HAND_SCRIPT = Path(__file__).with_name("by_hand.py")
+_LOADS = "import json, sys\nfor line in open(sys.argv[1], 'rb'): json.loads(line)"
+
+
+@dataclass(slots=True)
+class Measured:
+    """Seconds by the wall, and the peak of memory of all processes of a line together, in MB."""
+
+    seconds: float = float("inf")
+    peak_mb: float = 0.0
+
+
+def measure(command: list[str]) -> Measured:
+    """Run a command once."""
+    start = time.perf_counter()
+    process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+    peak = 0
+    while process.poll() is None:
+        peak = max(peak, sum(_resident(pid) for pid in _family(process.pid)))
+        time.sleep(0.01)
+    if process.returncode:
+        raise SystemExit(f"{command} failed: {process.stderr.read().decode() if process.stderr else ''}")
+    return Measured(time.perf_counter() - start, peak / 1e6)
+
+
+def _family(pid: int) -> Iterator[int]:
+    yield pid
+    try:
+        children = Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+    except OSError:
+        return
+    for child in children:
+        yield from _family(int(child))
+
+
+def _resident(pid: int) -> int:
+    """Return the memory a process has for itself, and its part of what it shares."""
+    try:
+        for line in Path(f"/proc/{pid}/smaps_rollup").read_text().splitlines():
+            if line.startswith("Pss:"):
+                return int(line.split()[1]) * 1024
+    except OSError:
+        pass
+    try:
+        return int(Path(f"/proc/{pid}/statm").read_text().split()[1]) * os.sysconf("SC_PAGE_SIZE")
+    except OSError:
+        return 0
+
+
+def export_command(source: Path, folder: Path, *options: str) -> list[str]:
+    return [sys.executable, "-m", "tessaron", "export", str(source), "-o", str(folder), "--replace", *options]
+
+
+def measure_all(lines: dict[str, Callable[[], list[str]]], rounds: int) -> dict[str, Measured]:
+    """Measure every line `rounds` times, in turn; keep the best time and the largest peak."""
+    results = {name: Measured() for name in lines}
+    for _ in range(rounds):
+        for name, command in lines.items():
+            found = measure(command())
+            results[name].seconds = min(results[name].seconds, found.seconds)
+            results[name].peak_mb = max(results[name].peak_mb, found.peak_mb)
+    return results
+
+
+def write_calls_of_size(path: Path, megabytes: int) -> int:
+    """Write vessel calls until the file is so large; return its size in bytes."""
+    written = 0
+    with open(path, "w", encoding="utf-8") as file:
+        for call in iter_calls(10**9):
+            written += file.write(call_line(call) + "\n")
+            if written >= megabytes * 10**6:
+                return written
+    return written
+
+
+def write_wide(path: Path, megabytes: int, fields: int = 2_000) -> None:
+    """Write records of very many fields."""
+    with open(path, "w", encoding="utf-8") as file:
+        number = 0
+        while file.tell() < megabytes * 10**6:
+            record = {
+                f"gauge_{n}": (n * number) % 997 if n % 3 else f"t{(n + number) % 50}" for n in range(fields)
+            }
+            file.write(json.dumps(record) + "\n")
+            number += 1
+
+
+def write_dictionary(path: Path, megabytes: int, keys: int = 100_000) -> None:
+    """Write records with an object used as a dictionary, of very many keys."""
+    with open(path, "w", encoding="utf-8") as file:
+        number = 0
+        while file.tell() < megabytes * 10**6:
+            entries = {
+                f"buoy-{(number * 41 + n * 7) % keys}": {
+                    "lit": n % 2 == 0,
+                    "depth_m": n % 400 / 10,
+                    "note": f"n{n}",
+                }
+                for n in range(60)
+            }
+            file.write(json.dumps({"round": number, "buoys": entries}) + "\n")
+            number += 1
+
+
+def show(title: str, results: dict[str, Measured], base: str) -> None:
+    print(f"\n{title}\n")
+    width = max(map(len, results))
+    print(f"{'':{width}}  seconds  ratio to {base!r}  peak MB")
+    for name, found in results.items():
+        ratio = found.seconds / results[base].seconds
+        print(f"{name:{width}}  {found.seconds:7.2f}  {ratio:{len(base) + 11}.2f}  {found.peak_mb:7.0f}")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--megabytes", type=int, default=100)
+    parser.add_argument("--rounds", type=int, default=2)
+    arguments = parser.parse_args()
+    folder = Path(tempfile.mkdtemp(prefix="tessaron-bench-"))
+    try:
+        run(folder, arguments.megabytes, arguments.rounds)
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def run(folder: Path, megabytes: int, rounds: int) -> None:
+    sizes = {factor: folder / f"calls_{factor}x.ndjson" for factor in (1, 4, 16)}
+    one = sizes[1]
+    write_calls_of_size(one, megabytes)
+    for factor in (4, 16):
+        with open(sizes[factor], "wb") as larger:
+            for _ in range(factor):
+                with open(one, "rb") as same:
+                    shutil.copyfileobj(same, larger)
+    target = folder / "tables"
+
+    def tessaron(source: Path, *options: str) -> Callable[[], list[str]]:
+        return lambda: export_command(source, target, *options)
+
+    lines: dict[str, Callable[[], list[str]]] = {
+        "json.loads": lambda: [sys.executable, "-c", _LOADS, str(one)],
+        "script by hand, CSV": lambda: [sys.executable, str(HAND_SCRIPT), str(one), str(folder / "by_hand")],
+        "Parquet, 1 worker": tessaron(one, "--workers", "1"),
+        "Parquet, 2 workers": tessaron(one, "--workers", "2"),
+        "CSV, 1 worker": tessaron(one, "--workers", "1", "--format", "csv"),
+        "CSV, 2 workers": tessaron(one, "--workers", "2", "--format", "csv"),
+    }
+    show(f"{megabytes} MB of vessel calls", measure_all(lines, rounds), "json.loads")
+
+    growth = {
+        f"{factor}x, {workers} worker{'s' * (workers > 1)}": tessaron(path, "--workers", str(workers))
+        for workers in (1, 2)
+        for factor, path in sizes.items()
+    }
+    show("Growth of the input, Parquet", measure_all(growth, max(1, rounds - 1)), "1x, 1 worker")
+
+    write_wide(folder / "wide.ndjson", megabytes)
+    write_dictionary(folder / "buoys.ndjson", megabytes)
+    shapes = {
+        "vessel calls": tessaron(one, "--workers", "1"),
+        "2,000 columns": tessaron(folder / "wide.ndjson", "--workers", "1"),
+        "dictionary of 100,000 keys": tessaron(folder / "buoys.ndjson", "--workers", "1"),
+    }
+    show(f"Shapes, {megabytes} MB each, Parquet", measure_all(shapes, rounds), "vessel calls")
+
+
+if __name__ == "__main__":
+    main()

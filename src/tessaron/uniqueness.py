@@ -1,0 +1,95 @@
+"""Whether columns together have every value once: exact but for 128-bit digests, in bounded memory."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any
+
+import numpy as np
+
+from tessaron.core.digest_keys import digest_of_columns
+from tessaron.core.digests import Digests
+
+_ROWS_AT_ONCE = 2_000_000
+
+
+class UniqueCheck:
+    """Collects the digests of a key's values and counts at the end how many came before.
+
+    Attributes:
+        columns: The columns of the key.
+        nulls: Rows in which a column was null.
+        rows: Rows seen.
+    """
+
+    def __init__(self, columns: tuple[str, ...]):
+        self.columns = columns
+        self.nulls = 0
+        self.rows = 0
+        self._file = tempfile.SpooledTemporaryFile(max_size=4 * 1024 * 1024)  # noqa: SIM115
+
+    def __enter__(self) -> UniqueCheck:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Give up what was collected."""
+        self._file.close()
+
+    def add(self, batch: Any) -> None:
+        """Take in the rows of a record batch."""
+        self.rows += batch.num_rows
+        self.nulls += max(
+            batch.column(batch.schema.get_field_index(name)).null_count for name in self.columns
+        )
+        self._file.write(np.ascontiguousarray(digest_of_columns(batch, self.columns)).tobytes())
+
+    def duplicates(self) -> int:
+        """Return how many rows have the values of an earlier one."""
+        parts = 1 + self.rows // _ROWS_AT_ONCE
+        distinct = 0
+        for part in range(parts):
+            found = [block[block[:, 0] % np.uint64(parts) == part] for block in self._blocks()]
+            if found:
+                distinct += len(np.unique(np.concatenate(found), axis=0))
+        return self.rows - distinct
+
+    def _blocks(self) -> Iterator[Digests]:
+        self._file.seek(0)
+        while data := self._file.read(_ROWS_AT_ONCE * 16):
+            yield np.frombuffer(data, np.uint64).reshape(-1, 2)
+
+
+class CandidateKeys:
+    """Watches the columns of a table for those that could be its key: never null, every value once."""
+
+    def __init__(self, columns: list[str]):
+        self._checks = {name: UniqueCheck((name,)) for name in columns}
+
+    def __enter__(self) -> CandidateKeys:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for check in self._checks.values():
+            check.close()
+
+    def add(self, batch: Any) -> None:
+        """Take in the rows of a record batch; columns that are out are not looked at again."""
+        for name in list(self._checks):
+            column = batch.column(batch.schema.get_field_index(name))
+            if column.null_count or len(column.unique()) < len(column):
+                self._checks.pop(name).close()
+            else:
+                self._checks[name].add(batch)
+
+    def names(self) -> list[str]:
+        """Return the columns that are never null and have every value once."""
+        return [name for name, check in self._checks.items() if check.rows > 1 and not check.duplicates()]
