@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from copy import copy
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -48,11 +49,13 @@ class Part:
         branch: What goes in.
         rows: The new row of each row of its level; -1 for a row that stays out.
         objects_only: Whether only what stands here as an object goes in.
+        is_whole: Whether all that stands here and below goes in; spares looking row by row.
     """
 
     branch: Branch
     rows: Int32s
     objects_only: bool = False
+    is_whole: bool = False
 
 
 def tree_of(fragment: Fragment) -> Branch:
@@ -71,7 +74,9 @@ def fragment_of(tree: Branch, old: Fragment) -> Fragment:
     pending = [(tree, -1)]
     while pending:
         branch, parent = pending.pop()
-        nodes.append(replace(branch.node, parent=parent))
+        node = copy(branch.node)
+        node.parent = parent
+        nodes.append(node)
         index = len(nodes) - 1
         pending.extend((child, index) for child in reversed(branch.children.values()))
     return replace(old, nodes=nodes)
@@ -90,7 +95,7 @@ def merge(parts: list[Part], role: Role, name: str | None, row_count: int, maps:
         branch.fold = next((part.branch.fold for part in group if part.branch.fold is not None), None)
         for step in _steps_below(group):
             below = [
-                Part(part.branch.children[step], part.rows)
+                Part(part.branch.children[step], part.rows, is_whole=part.is_whole)
                 for part in group
                 if step in part.branch.children and not (part.objects_only and step is Each.ELEMENT)
             ]
@@ -125,7 +130,9 @@ def _join_levels(head: Node, parts: list[Part], maps: dict[int, Int32s]) -> tupl
         node.keys = take(joined(lanes), row_order(new_rows))
     for part, rows in zip(parts, new_rows, strict=True):
         maps[id(part.branch)] = rows
-    return node, [Part(part.branch, rows) for part, rows in zip(parts, new_rows, strict=True)]
+    return node, [
+        Part(part.branch, rows, is_whole=part.is_whole) for part, rows in zip(parts, new_rows, strict=True)
+    ]
 
 
 def order_rows(parents: list[Int32s], ordinals: list[Int32s]) -> tuple[tuple[Int32s, Int32s], list[Int32s]]:
@@ -151,21 +158,49 @@ def row_order(places: list[Int32s]) -> npt.NDArray[np.int64]:
 
 def _merge_own(node: Node, parts: list[Part]) -> Node:
     """Return `node` with the occurrences of all parts, in the order of their new rows."""
-    chosen = [_chosen(part) for part in parts]
-    rows = np.concatenate(
-        [part.rows[part.branch.node.rows_present()][at] for part, at in zip(parts, chosen, strict=True)]
-    )
-    order = np.argsort(rows, kind="stable")
-    kinds = np.concatenate([part.branch.node.kinds[at] for part, at in zip(parts, chosen, strict=True)])
+    chosen = [None if part.is_whole else _chosen(part) for part in parts]
+    pairs = list(zip(parts, chosen, strict=True))
+    rows = np.concatenate([_at(part.rows[part.branch.node.rows_present()], at) for part, at in pairs])
+    kinds = np.concatenate([_at(part.branch.node.kinds, at) for part, at in pairs])
+    order = None if len(rows) < 2 or bool((rows[1:] > rows[:-1]).all()) else np.argsort(rows, kind="stable")
     merged = replace(
         node,
-        rows=None if len(rows) == node.row_count else rows[order].astype(np.int32),
-        kinds=kinds[order],
-        positions=_merge_positions(node, parts, chosen, order),
+        rows=None if len(rows) == node.row_count else _at(rows, order).astype(np.int32),
+        kinds=_at(kinds, order),
     )
+    if node.role is Role.MEMBER:
+        positions = [_at(expanded_positions(part.branch.node), at) for part, at in pairs]
+        merged.positions = compact_positions(_at(np.concatenate(positions), order))
     for lane, kinds_of_lane in _KINDS_OF_LANE.items():
-        _merge_lane(merged, lane, kinds_of_lane, parts, chosen, kinds, order)
+        pieces = [_chosen_of_lane(part.branch.node, lane, kinds_of_lane, at) for part, at in pairs]
+        filled = [piece for piece in pieces if len(piece)]
+        if filled:
+            setattr(merged, lane, _in_order(joined(filled), kinds, kinds_of_lane, order))
     return merged
+
+
+def _at(values: Any, indices: Any) -> Any:
+    """Return the values at `indices`; all of them for None."""
+    return values if indices is None else values[indices]
+
+
+def _chosen_of_lane(node: Node, lane: str, kinds_of_lane: tuple[Kind, ...], at: Any) -> Any:
+    """Return the values of a lane that belong to the occurrences `at`."""
+    values = getattr(node, lane)
+    if at is None or not len(values):
+        return values
+    in_lane = np.isin(node.kinds, kinds_of_lane)
+    number = np.cumsum(in_lane) - 1
+    return take(values, number[at[in_lane[at]]])
+
+
+def _in_order(values: Any, kinds: Any, kinds_of_lane: tuple[Kind, ...], order: Any) -> Any:
+    """Return the values of a lane in the new order of the occurrences; `kinds` stand in the old one."""
+    if order is None:
+        return values
+    in_lane = np.isin(kinds, kinds_of_lane)
+    number = np.cumsum(in_lane) - 1
+    return take(values, number[order][in_lane[order]])
 
 
 def _chosen(part: Part) -> npt.NDArray[np.int64]:
@@ -175,15 +210,6 @@ def _chosen(part: Part) -> npt.NDArray[np.int64]:
     if part.objects_only:
         goes &= node.kinds == Kind.OBJECT
     return np.flatnonzero(goes)
-
-
-def _merge_positions(node: Node, parts: list[Part], chosen: list[Any], order: Any) -> Int32s:
-    if node.role is not Role.MEMBER:
-        return node.positions
-    positions = np.concatenate(
-        [expanded_positions(part.branch.node)[at] for part, at in zip(parts, chosen, strict=True)]
-    )[order]
-    return compact_positions(positions)
 
 
 def expanded_positions(node: Node) -> Int32s:
@@ -197,24 +223,6 @@ def expanded_positions(node: Node) -> Int32s:
 def compact_positions(positions: Int32s) -> Int32s:
     """Return a single position when all are the same."""
     return positions[:1] if len(positions) and (positions == positions[0]).all() else positions
-
-
-def _merge_lane(
-    merged: Node, lane: str, kinds_of_lane: tuple[Kind, ...], parts: list[Part], chosen: list[Any],
-    kinds: Any, order: Any,
-) -> None:  # fmt: skip
-    pieces = []
-    for part, at in zip(parts, chosen, strict=True):
-        values = getattr(part.branch.node, lane)
-        if len(values):
-            in_lane = np.isin(part.branch.node.kinds, kinds_of_lane)
-            number = np.cumsum(in_lane) - 1
-            pieces.append(take(values, number[at[in_lane[at]]]))
-    if not pieces:
-        return
-    in_lane = np.isin(kinds, kinds_of_lane)
-    number = np.cumsum(in_lane) - 1
-    setattr(merged, lane, take(joined(pieces), number[order][in_lane[order]]))
 
 
 def joined(pieces: list[Any]) -> Any:

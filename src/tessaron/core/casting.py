@@ -37,20 +37,23 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
     arrow_type = column.type.arrow_type()
     if node is None or not len(node.kinds):
         return pa.nulls(row_count, arrow_type)
-    parts, places = [], []
-    for lane_kinds, cast in _LANES:
-        at = np.flatnonzero(np.isin(node.kinds, lane_kinds)) if len(lane_kinds) > 1 else None
-        at = np.flatnonzero(node.kinds == lane_kinds[0]) if at is None else at
-        if len(at):
-            parts.append(_cast_lane(cast, node, column))
-            places.append(at)
-    if not parts:
+    lanes = [(kinds, cast) for lane, kinds, cast in _LANES if len(getattr(node, lane))]
+    if not lanes:
         return pa.nulls(row_count, arrow_type)
-    if len(parts) == 1 and len(places[0]) == row_count:
+    parts = [_cast_lane(cast, node, column) for _, cast in lanes]
+    if len(parts) == 1 and len(parts[0]) == row_count:
         return parts[0]
     values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
-    rows = np.concatenate(places)
+    rows = np.concatenate([_places(node, kinds) for kinds, _ in lanes])
     return _spread(values, rows if node.rows is None else node.rows[rows], row_count)
+
+
+def _places(node: Node, kinds: tuple[Kind, ...]) -> Any:
+    """Return which occurrences are of one of these kinds."""
+    found = node.kinds == kinds[0]
+    for kind in kinds[1:]:
+        found |= node.kinds == kind
+    return np.flatnonzero(found)
 
 
 def _spread(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
@@ -127,11 +130,11 @@ def _decimals(values: Int64s, scale: int, arrow_type: Any) -> pa.Array:
     return pa.Array.from_buffers(arrow_type, len(values), [None, pa.py_buffer(halves)])
 
 
-_LANES: tuple[tuple[tuple[Kind, ...], Callable[..., pa.Array]], ...] = (
-    ((Kind.BOOLEAN,), _cast_booleans),
-    ((Kind.INTEGER,), _cast_integers),
-    ((Kind.LONG_INTEGER, Kind.FRACTION), _cast_numbers),
-    ((Kind.TEXT,), _cast_texts),
+_LANES: tuple[tuple[str, tuple[Kind, ...], Callable[..., pa.Array]], ...] = (
+    ("booleans", (Kind.BOOLEAN,), _cast_booleans),
+    ("integers", (Kind.INTEGER,), _cast_integers),
+    ("numbers", (Kind.LONG_INTEGER, Kind.FRACTION), _cast_numbers),
+    ("texts", (Kind.TEXT,), _cast_texts),
 )
 """The lanes, with the kinds whose values stand in each."""
-assert {kind for kinds, _ in _LANES for kind in kinds} == set(SCALAR_KINDS)
+assert {kind for _, kinds, _ in _LANES for kind in kinds} == set(SCALAR_KINDS)

@@ -57,7 +57,9 @@ def gather(branch: Branch) -> None:
     names = [step for step in branch.children if isinstance(step, str)]
     members = [branch.children.pop(name) for name in names]
     entry = branch.children.pop(ENTRY, None)
-    if not members and entry is None:
+    if not members and (entry is None or Origin.KEY in entry.children):
+        if entry is not None:
+            branch.children[ENTRY] = entry
         return
     parents = [member.node.rows_present() for member in members]
     ordinals = [expanded_positions(member.node) + 1 for member in members]
@@ -72,10 +74,10 @@ def gather(branch: Branch) -> None:
     for member, rows in zip(members, places, strict=False):
         new_rows = np.full(member.node.row_count, -1, np.int32)
         new_rows[member.node.rows_present()] = rows
-        parts.append(Part(member, new_rows))
+        parts.append(Part(member, new_rows, is_whole=True))
     if entry is not None:
         entry.children.pop(Origin.KEY, None)
-        parts.append(Part(entry, places[-1]))
+        parts.append(Part(entry, places[-1], is_whole=True))
     level = merge(parts, Role.ENTRY, None, len(parent_rows), {})
     level.node.parent_rows, level.node.ordinals = parent_rows, sorted_ordinals
     all_keys = take(joined([lane for lane in keys if len(lane)] or [EMPTY_TEXTS]), row_order(places))
@@ -205,7 +207,7 @@ def lift(branch: Branch) -> None:
     new_rows[rows] = places[0]
     parts = [Part(branch, new_rows, objects_only=True)]
     if element is not None:
-        parts.append(Part(element, places[1]))
+        parts.append(Part(element, places[1], is_whole=True))
     level = merge(parts, Role.ELEMENT, None, len(parent_rows), {})
     level.node.parent_rows, level.node.ordinals = parent_rows, sorted_ordinals
     kinds = node.kinds.copy()
@@ -270,7 +272,11 @@ def fold(outer: Branch, structure: object) -> None:
         tops[rows], ordinals[rows], deep[rows] = own_tops[-1], node.ordinals, own_deep[-1]
     maps: dict[int, Int32s] = {}
     level = merge(
-        [Part(d.level, rows) for d, rows in zip(depths, starts, strict=True)], Role.ELEMENT, None, count, maps
+        [Part(d.level, rows, is_whole=True) for d, rows in zip(depths, starts, strict=True)],
+        Role.ELEMENT,
+        None,
+        count,
+        maps,
     )
     level.node.parent_rows, level.node.ordinals = tops, ordinals
     for depth, rows in zip(depths, starts, strict=True):

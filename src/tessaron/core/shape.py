@@ -132,9 +132,11 @@ class ShapeNode:
             self.position_sum += other.position_sum
         if other.least_integer is not None and other.most_integer is not None:
             self.widen_integers(other.least_integer, other.most_integer)
-        self.numbers = self.numbers.merge(other.numbers)
+        if other.numbers.count:
+            self.numbers = self.numbers.merge(other.numbers)
         self.longest_text = max(self.longest_text, other.longest_text)
-        self.readings.update(other.readings)
+        for reading, count in other.readings.items():
+            self.readings[reading] += count
 
     def become_dictionary(self) -> None:
         """Take the members together as the entries of one level, whose names are texts of their own."""
@@ -220,8 +222,12 @@ class Shape:
         """Records seen."""
         return self.record.row_count
 
-    def add(self, fragment: Fragment) -> None:
-        """Take in the records of a fragment."""
+    def add(self, fragment: Fragment) -> Fragment:
+        """Take in the records of a fragment.
+
+        Returns:
+            The same records, with each object of very many names either all members or all entries.
+        """
         fragment = self._without_mixed_objects(fragment)
         targets: list[ShapeNode] = []
         for node in fragment.nodes:
@@ -230,6 +236,7 @@ class Shape:
             _add_node(target, node)
             targets.append(target)
         self._limit_names(targets)
+        return fragment
 
     def merge(self, other: Shape) -> None:
         """Take in all that `other` has seen."""
@@ -281,4 +288,5 @@ def _add_node(target: ShapeNode, node: Node) -> None:
         target.numbers = target.numbers.merge(measure_numbers(node.numbers))
     if len(node.texts):
         target.longest_text = max(target.longest_text, int(node.texts.byte_lengths.max()))
-        target.readings.update(count_readings(node.texts))
+        for reading, count in count_readings(node.texts).items():
+            target.readings[reading] += count

@@ -77,7 +77,7 @@ class ReadResult:
     def of(cls, fragment: Fragment) -> ReadResult:
         """Return the result for a fragment."""
         shape = Shape()
-        shape.add(fragment)
+        fragment = shape.add(fragment)
         offsets = [int(fragment.offsets[found.record]) for found in fragment.repeated]
         packed = pack_fragment(fragment)
         return cls(packed, fragment.record_count, fragment.faults, fragment.repeated, offsets, shape)

@@ -14,7 +14,7 @@ from tessaron.core.kernel.json_kernel import DEFAULT_OPTIONS
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.repeated_names import json_text
 
-MEMBER_LIMIT = 1_024
+MEMBER_LIMIT = 256
 """Names of one object that get a node of their own in a fragment; the others become entries."""
 
 _SEPARATORS = {Separator.LINE: 0, Separator.COMMA: 1, Separator.NOTHING: 2}

@@ -37,6 +37,8 @@ BOOLEAN_WORDS = tuple(
 )
 """Pairs of words for yes and no; a boolean column has both words of one pair, and no others."""
 _ALL_WORDS = pa.array(sorted({word for pair in BOOLEAN_WORDS for word in pair}), pa.large_string())
+_FIRST_LETTERS = np.zeros(256, np.bool_)
+_FIRST_LETTERS[[ord(word[0]) for pair in BOOLEAN_WORDS for word in pair]] = True
 _LONGEST_WORD = max(len(word) for pair in BOOLEAN_WORDS for word in pair)
 _NANOSECOND_YEARS = (1678, 2261)
 """The years that 64 bits of nanoseconds around 1970 cover in full."""
@@ -111,6 +113,9 @@ def _lengths_to_try(lengths: Int64s) -> list[int]:
 
 def _count_boolean_words(lane: TextLane, lengths: Int64s, counts: dict[Reading, int]) -> None:
     short = (lengths <= _LONGEST_WORD) & (lengths > 0)
+    if not short.any():
+        return
+    short[short] = _FIRST_LETTERS[lane.data[lane.offsets[:-1][short]]]
     if not short.any():
         return
     texts = lane.to_arrow()
