@@ -19,7 +19,7 @@ ALLOWED = {
     "spill": {"core", "mailbox"},
     "mailbox": set(),
     "options": {"core", "sources"},
-    "pool": {"core", "mailbox"},
+    "pool": {"core", "mailbox", "worker"},
     "worker": {"core", "mailbox"},
     "reading": {"core", "sources", "receipt", "spill", "options"},
     "uniqueness": {"core"},

@@ -8,6 +8,7 @@ import pickle
 import tempfile
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import accumulate, pairwise
 from typing import Any
 
 _PAGE_BYTES = 1024 * 1024
@@ -52,12 +53,12 @@ class Mailbox:
     def get(self, letter: Letter) -> Any:
         """Return the object of a letter; it does not use the mailbox any more."""
         total = sum(letter.sizes)
-        data = memoryview(b"" if not total else self._mapped(total)[:total])
-        buffers = []
-        at = 0
-        for size in letter.sizes:
-            buffers.append(data[at : at + size])
-            at += size
+        data = self._mapped(total)[:total] if total else b""
+        if len(letter.sizes) == 1:
+            return pickle.loads(letter.head, buffers=[data])
+        view = memoryview(data)
+        ends = list(accumulate(letter.sizes, initial=0))
+        buffers = [view[start:stop] for start, stop in pairwise(ends)]
         return pickle.loads(letter.head, buffers=buffers)
 
     def close(self) -> None:

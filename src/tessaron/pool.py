@@ -18,6 +18,7 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import Plan, ReadTask, RowsTask, make_rows
 from tessaron.mailbox import Mailbox, shared_file, spill_file
+from tessaron.worker import with_fragment
 
 PARALLEL_BYTES = 16 * 1024 * 1024
 """Smaller inputs are read in this process: to start others would take longer."""
@@ -49,10 +50,10 @@ class _Worker:
 
 @dataclass(eq=False)
 class Pool:
-    """A context with worker processes, started when the first task comes.
+    """A context with worker processes, started when there is enough to do.
 
     Args:
-        count: Processes; with one, everything happens in this process.
+        count: Processes that work, this one included: it does a task whenever the others have theirs.
         sizes: Bytes of each input, None where unknown: workers start when it comes to more than a little.
     """
 
@@ -109,7 +110,7 @@ class Pool:
         head = pickle.dumps(work)
         while len(self._spills) < self.count:
             self._spills.append(spill_file())
-        while len(self._workers) < self.count:
+        while len(self._workers) < self.count - 1:
             self._idle.append(self._start(len(self._workers)))
         for worker in self._workers:
             worker.connection.send_bytes(head)
@@ -117,23 +118,33 @@ class Pool:
         sent = given = 0
         ended = False
         while not ended or given < sent:
-            while not ended and self._idle and sent - given < _TASKS_AHEAD * self.count:
+            self._receive_ready(results, head, block=ended and given not in results)
+            while not ended and sent - given < _TASKS_AHEAD * self.count:
                 task = next(tasks, _NO_TASK)
                 if task is _NO_TASK:
                     ended = True
+                elif self._idle:
+                    self._send(self._idle.pop(), sent, task, 1, head)
+                    sent += 1
+                else:
+                    results[sent] = work(with_fragment(task, self._spills))
+                    sent += 1
                     break
-                self._send(self._idle.pop(), sent, task, 1, head)
-                sent += 1
+            else:
+                if not ended and given not in results:
+                    self._receive_ready(results, head, block=True)
             while given in results:
                 result = results.pop(given)
                 if isinstance(result, BaseException):
                     raise result
                 yield result
                 given += 1
-            busy = [worker.connection for worker in self._workers if worker.number >= 0]
-            if busy and (ended or not self._idle or sent - given >= _TASKS_AHEAD * self.count):
-                for connection in wait(busy):
-                    self._receive(connection, results, head)
+
+    def _receive_ready(self, results: dict[int, Any], head: bytes, block: bool) -> None:
+        """Take in the results that have come; wait for one if there is nothing else to do."""
+        busy = [worker.connection for worker in self._workers if worker.number >= 0]
+        for connection in wait(busy, None if block else 0) if busy else ():
+            self._receive(connection, results, head)
 
     def _receive(self, connection: object, results: dict[int, Any], head: bytes) -> None:
         worker = next(each for each in self._workers if each.connection is connection)

@@ -41,10 +41,15 @@ def serve(
             return
 
 
-def _work(work: Any, task: Any, number: int, spills: Sequence[int]) -> Any:
+def with_fragment(task: Any, spills: Sequence[int]) -> Any:
+    """Return the task with the fragment itself, if it only says in which spill file that is."""
     if isinstance(task, RowsTask) and isinstance(task.packed, Spilled):
-        task = replace(task, packed=task.packed.read(spills))
-    result = work(task)
+        return replace(task, packed=task.packed.read(spills))
+    return task
+
+
+def _work(work: Any, task: Any, number: int, spills: Sequence[int]) -> Any:
+    result = work(with_fragment(task, spills))
     if isinstance(result, ReadResult) and isinstance(result.packed, bytes):
         result.packed = spill(result.packed, number, spills)
     return result

@@ -75,7 +75,7 @@ class Chunk:
 
 
 def _chunk(data: Any, *rest: Any) -> Chunk:
-    return Chunk(bytes(data), *rest)
+    return Chunk(data if isinstance(data, bytes) else bytes(data), *rest)
 
 
 @dataclass(frozen=True, slots=True)

@@ -53,6 +53,7 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     while pending:
         visit = pending.pop()
         node = visit.node
+        _drop_partial_words(node)
         if node.fold is not None:
             continue
         _settle_dictionary(node, visit.path, rules, notes)
@@ -63,6 +64,14 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
         _settle_lifted(node, visit.path, notes)
         pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
     return notes
+
+
+def _drop_partial_words(node: ShapeNode) -> None:
+    """Forget boolean words among other texts, which are only counted where a chunk had nothing else."""
+    words = [reading for reading in node.readings if reading.name == "boolean"]
+    if sum(node.readings[word] for word in words) < node.counts[Kind.TEXT]:
+        for word in words:
+            del node.readings[word]
 
 
 def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from pickle import PickleBuffer
+from typing import Any, SupportsIndex
 
 import numpy as np
 import pyarrow as pa
@@ -139,6 +140,11 @@ class RowsTask:
 
     packed: Any
     records_before: int = 0
+
+    def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
+        """Let a packed fragment travel apart from the rest (PEP 574)."""
+        packed = PickleBuffer(self.packed) if isinstance(self.packed, bytes) else self.packed
+        return RowsTask, (packed, self.records_before)
 
 
 @dataclass(slots=True)

@@ -100,4 +100,5 @@ def _repeats_keys(node: Node) -> bool:
         return False
     codes = node.keys.to_arrow().dictionary_encode().indices.to_numpy().astype(np.int64)
     pairs = node.parent_rows.astype(np.int64) * (int(codes.max()) + 1) + codes
-    return len(np.unique(pairs)) < len(pairs)
+    pairs.sort()
+    return bool((pairs[1:] == pairs[:-1]).any())

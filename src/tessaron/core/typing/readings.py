@@ -37,7 +37,7 @@ BOOLEAN_WORDS = tuple(
 )
 """Pairs of words for yes and no; a boolean column has both words of one pair, and no others."""
 _ALL_WORDS = pa.array(sorted({word for pair in BOOLEAN_WORDS for word in pair}), pa.large_string())
-_FIRST_LETTERS = np.zeros(256, np.bool_)
+_FIRST_LETTERS: Bools = np.zeros(256, np.bool_)
 _FIRST_LETTERS[[ord(word[0]) for pair in BOOLEAN_WORDS for word in pair]] = True
 _LONGEST_WORD = max(len(word) for pair in BOOLEAN_WORDS for word in pair)
 _NANOSECOND_YEARS = (1678, 2261)
@@ -112,18 +112,13 @@ def _lengths_to_try(lengths: Int64s) -> list[int]:
 
 
 def _count_boolean_words(lane: TextLane, lengths: Int64s, counts: dict[Reading, int]) -> None:
-    short = (lengths <= _LONGEST_WORD) & (lengths > 0)
-    if not short.any():
+    """Count the words if there is nothing else: only then can the column be boolean."""
+    if lengths.max() > _LONGEST_WORD or not lengths.min() or not _FIRST_LETTERS[lane.data[lane.offsets[0]]]:
         return
-    short[short] = _FIRST_LETTERS[lane.data[lane.offsets[:-1][short]]]
-    if not short.any():
-        return
-    texts = lane.to_arrow()
-    if not short.all():
-        texts = texts.filter(pa.array(short))
-    known = texts.filter(pc.is_in(texts, _ALL_WORDS))
-    for pair in pc.value_counts(known).to_pylist():
-        counts[Reading("boolean", pair["values"])] = pair["counts"]
+    found = pc.value_counts(lane.to_arrow())
+    if pc.all(pc.is_in(found.field(0), _ALL_WORDS)).as_py():
+        for pair in found.to_pylist():
+            counts[Reading("boolean", pair["values"])] = pair["counts"]
 
 
 def _count_times(matrix: Bytes, counts: dict[Reading, int]) -> None:
