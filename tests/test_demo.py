@@ -9,7 +9,8 @@ import unittest
 from pathlib import Path
 
 import tessaron
-from tessaron.demo.generator import call_line, iter_calls
+from tessaron.demo.generator import call_line, iter_calls, write_calls
+from tessaron.demo.walkthrough import answer_from_documents
 from tests.harness import FolderTest, command
 
 OFFER = b"note: could be a natural key: call_id (say so with --key)\n"
@@ -58,6 +59,15 @@ class DemoTest(FolderTest):
         tables = tessaron.shred(calls, name="calls")
         self.assertEqual(len(tables), 7)
         self.assertEqual(tables.parent("calls_stays_moves_seals"), "calls_stays_moves")
+
+
+class ExamplesTest(FolderTest):
+    def test_berth_hours_gives_the_answer_of_the_documents(self):
+        calls = write_calls(self.folder, 120)
+        script = Path(__file__).parents[1] / "examples" / "berth_hours.py"
+        done = subprocess.run([sys.executable, script, calls], capture_output=True, text=True, check=True)
+        expected = {berth: f"{hours:,.1f}" for berth, hours, _ in answer_from_documents(calls)}
+        self.assertEqual(dict(line.split() for line in done.stdout.splitlines()), expected)
 
 
 class ReadmeTest(unittest.TestCase):

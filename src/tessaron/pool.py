@@ -184,6 +184,7 @@ class Pool:
         process = subprocess.Popen(
             [sys.executable, "-m", "tessaron.worker", talk, inward, outward, str(slot), *spills],
             pass_fds=descriptors,
+            env={**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
         )
