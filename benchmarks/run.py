@@ -39,9 +39,13 @@ def measure(command: list[str]) -> Measured:
     start = time.perf_counter()
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     peak = 0
-    while process.poll() is None:
-        peak = max(peak, sum(_resident(pid) for pid in _family(process.pid)))
-        time.sleep(0.01)
+    while True:
+        try:
+            # Looking costs time of its own, so not too often.
+            process.wait(0.1)
+            break
+        except subprocess.TimeoutExpired:
+            peak = max(peak, sum(_resident(pid) for pid in _family(process.pid)))
     if process.returncode:
         raise SystemExit(f"{command} failed: {process.stderr.read().decode() if process.stderr else ''}")
     return Measured(time.perf_counter() - start, peak / 1e6)

@@ -184,7 +184,7 @@ class Pool:
         process = subprocess.Popen(
             [sys.executable, "-m", "tessaron.worker", talk, inward, outward, str(slot), *spills],
             pass_fds=descriptors,
-            env={**os.environ, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
+            env={**os.environ, **_FRUGAL, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
         )
@@ -195,6 +195,8 @@ class Pool:
 
 
 _NO_TASK = object()
+_FRUGAL = {"ARROW_DEFAULT_MEMORY_POOL": "system"}
+"""Lets a worker give freed memory back at once."""
 
 
 @dataclass(frozen=True)

@@ -160,7 +160,8 @@ def _split_node(
 ) -> list[Node]:
     """Return a node for each code, with the occurrences on rows of that code."""
     present = node.rows_present()
-    own = codes[present]
+    # Codes of 16 bits are sorted by counting, several times as fast.
+    own = codes[present].astype(np.uint16 if len(row_counts) <= 2**16 else np.int64)
     order = np.argsort(own, kind="stable")
     bounds = np.searchsorted(own[order], np.arange(len(row_counts) + 1)).tolist()
     rows, kinds = new_rows[present][order], node.kinds[order]

@@ -162,7 +162,7 @@ class ShapeNode:
         lane = TextLane.of([name])
         key.counts[Kind.TEXT] += node.occurrences
         key.longest_text = max(key.longest_text, int(lane.byte_lengths[0]))
-        key.readings.update(dict.fromkeys(count_readings(lane), node.occurrences))
+        key.readings.update(dict.fromkeys(count_readings(lane)[0], node.occurrences))
         return entry
 
     def widen_integers(self, least: int, most: int) -> None:
@@ -287,6 +287,7 @@ def _add_node(target: ShapeNode, node: Node) -> None:
     if len(node.numbers):
         target.numbers = target.numbers.merge(measure_numbers(node.numbers))
     if len(node.texts):
-        target.longest_text = max(target.longest_text, int(node.texts.byte_lengths.max()))
-        for reading, count in count_readings(node.texts).items():
+        readings, longest = count_readings(node.texts)
+        target.longest_text = max(target.longest_text, longest)
+        for reading, count in readings.items():
             target.readings[reading] += count

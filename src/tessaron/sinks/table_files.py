@@ -129,7 +129,7 @@ class TableFiles:
         self._collected_rows = dict.fromkeys(self._files, 0)
         self._collected_bytes = dict.fromkeys(self._files, 0)
         self._threads = ThreadPoolExecutor(threads) if threads else None
-        self._groups_ahead = 2 * threads
+        self._groups_ahead = threads
         self._written: deque[Future[None]] = deque()
         self._last_of: dict[str, Future[None]] = {}
 

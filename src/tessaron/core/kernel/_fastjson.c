@@ -149,8 +149,17 @@ static inline int is_named(const Node *n, const char *name, int32_t size) {
     return n->name_size == size && memcmp(n->name, name, size) == 0;
 }
 
+/* Beyond the limit only an object that itself has most of the names may add to them: it is a wide record,
+ * not a dictionary. Beyond WIDEST times the limit none may. */
+enum { WIDEST = 16 };
+
+static int is_full(const Parser *p, const Node *n, int32_t position) {
+    if (n->member_count < p->member_limit) return 0;
+    return n->member_count >= WIDEST * p->member_limit || 2 * position < n->member_count;
+}
+
 /* Returns the member of that name, made if need be; -1 without memory, -2 if there are too many members. */
-static int32_t member(Parser *p, int32_t parent, int32_t guess, const char *name, int32_t size) {
+static int32_t member(Parser *p, int32_t parent, int32_t guess, int32_t position, const char *name, int32_t size) {
     if (guess >= 0 && is_named(&p->nodes[guess], name, size)) return guess;
     Node *n = &p->nodes[parent];
     uint64_t hash = hash_of(name, size);
@@ -161,7 +170,7 @@ static int32_t member(Parser *p, int32_t parent, int32_t guess, const char *name
             if (m->hash == hash && is_named(m, name, size)) return n->table[at];
         }
     }
-    if (n->member_count >= p->member_limit) return -2;
+    if (is_full(p, n, position)) return -2;
     if (2 * (n->member_count + 1) > n->table_room && enlarge_table(p, n)) return -1;
     int32_t index = new_node(p, parent, R_MEMBER, name, size);
     if (index < 0) return -1;
@@ -400,7 +409,7 @@ static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, 
     (*s)++;
     *position = f->count++;
     int32_t guess = f->previous >= 0 ? p->nodes[f->previous].follower : p->nodes[f->node].first_guess;
-    int32_t found = member(p, f->node, guess, name, (int32_t)size);
+    int32_t found = member(p, f->node, guess, *position, name, (int32_t)size);
     if (found == -1) return NO_MEMORY;
     if (found >= 0) {
         if (found != guess) {

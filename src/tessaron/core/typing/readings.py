@@ -79,14 +79,19 @@ class Reading:
         return _SECOND_LENGTH + fraction + len(self.zone)
 
 
-def count_readings(lane: TextLane) -> dict[Reading, int]:
-    """Return how many texts of `lane` each reading fits; texts that none fits are not counted."""
+def count_readings(lane: TextLane) -> tuple[dict[Reading, int], int]:
+    """Return how many texts of `lane` each reading fits, and the length of the longest text in bytes.
+
+    Texts that no reading fits are not counted.
+    """
     counts: dict[Reading, int] = {}
     if not len(lane):
-        return counts
+        return counts, 0
     lengths = lane.byte_lengths
-    _count_boolean_words(lane, lengths, counts)
-    for length in _lengths_to_try(lengths):
+    least, most = int(lengths.min()), int(lengths.max())
+    if most <= _LONGEST_WORD and least and _FIRST_LETTERS[lane.data[lane.offsets[0]]]:
+        _count_boolean_words(lane, counts)
+    for length in _lengths_to_try(lengths, least, most):
         matrix = _matrix(lane, lengths, length)
         if length in _TIME_LENGTHS:
             _count_times(matrix, counts)
@@ -101,20 +106,20 @@ def count_readings(lane: TextLane) -> dict[Reading, int]:
             counts[Reading("date")] = int(dated.sum())
         else:
             _count_timestamps(matrix[dated], counts)
-    return counts
+    return counts, most
 
 
-def _lengths_to_try(lengths: Int64s) -> list[int]:
-    if lengths.min() > _UUID_LENGTH or lengths.max() < min(_TIME_LENGTHS):
+def _lengths_to_try(lengths: Int64s, least: int, most: int) -> list[int]:
+    if least > _UUID_LENGTH or most < _TIME_LENGTH - 3:
         return []
+    if least == most:
+        return [least] if least in _LENGTHS else []
     found = np.flatnonzero(np.bincount(lengths[lengths <= _UUID_LENGTH])).tolist()
     return [length for length in found if length in _LENGTHS]
 
 
-def _count_boolean_words(lane: TextLane, lengths: Int64s, counts: dict[Reading, int]) -> None:
+def _count_boolean_words(lane: TextLane, counts: dict[Reading, int]) -> None:
     """Count the words if there is nothing else: only then can the column be boolean."""
-    if lengths.max() > _LONGEST_WORD or not lengths.min() or not _FIRST_LETTERS[lane.data[lane.offsets[0]]]:
-        return
     found = pc.value_counts(lane.to_arrow())
     if pc.all(pc.is_in(found.field(0), _ALL_WORDS)).as_py():
         for pair in found.to_pylist():
