@@ -6,11 +6,12 @@ import os
 import pickle
 import subprocess
 import sys
+from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from multiprocessing.connection import Connection, Pipe, wait
 from types import TracebackType
-from typing import Any
+from typing import Any, cast
 
 from tessaron.core.errors import WorkerError
 from tessaron.core.layout import Layout
@@ -18,7 +19,7 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import Plan, ReadTask, RowsTask, make_rows
 from tessaron.mailbox import Mailbox, shared_file, spill_file
-from tessaron.worker import with_fragment
+from tessaron.worker import BOXES, with_fragment
 
 PARALLEL_BYTES = 16 * 1024 * 1024
 """Smaller inputs are read in this process: to start others would take longer."""
@@ -27,25 +28,46 @@ _TASKS_AHEAD = 2
 _TRIES = 2
 
 
+@dataclass(frozen=True, slots=True)
+class _Task:
+    """A task that is out: its number, and how often it was tried."""
+
+    number: int
+    task: Any
+    tries: int = 1
+
+
 @dataclass(eq=False)
 class _Worker:
-    """A worker process, and the task it has: its number, and how often it was tried."""
+    """A worker process with its mailboxes, used in turn, and the tasks it has, the first being worked on."""
 
     slot: int
     process: subprocess.Popen[bytes]
     connection: Connection[Any, Any]
-    inbox: Mailbox
-    outbox: Mailbox
-    number: int = -1
-    task: Any = None
-    tries: int = 0
+    inboxes: list[Mailbox]
+    outboxes: list[Mailbox]
+    tasks: deque[_Task] = field(default_factory=deque)
+    sent: int = 0
+    received: int = 0
+
+    def send(self, task: _Task) -> None:
+        letter = self.inboxes[self.sent % BOXES].put(task.task)
+        self.sent += 1
+        self.tasks.append(task)
+        self.connection.send_bytes(pickle.dumps(letter))
+
+    def receive(self) -> tuple[int, Any]:
+        letter = pickle.loads(self.connection.recv_bytes())
+        result = self.outboxes[self.received % BOXES].get(letter)
+        self.received += 1
+        return self.tasks.popleft().number, result
 
     def close(self) -> None:
         self.connection.close()
         self.process.kill()
         self.process.wait()
-        self.inbox.close()
-        self.outbox.close()
+        for box in (*self.inboxes, *self.outboxes):
+            box.close()
 
 
 @dataclass(eq=False)
@@ -60,7 +82,6 @@ class Pool:
     count: int
     sizes: Sequence[int | None]
     _workers: list[_Worker] = field(default_factory=list)
-    _idle: list[_Worker] = field(default_factory=list)
     _spills: list[int] = field(default_factory=list)
 
     def __enter__(self) -> Pool:
@@ -111,7 +132,7 @@ class Pool:
         while len(self._spills) < self.count:
             self._spills.append(spill_file())
         while len(self._workers) < self.count - 1:
-            self._idle.append(self._start(len(self._workers)))
+            self._start(len(self._workers))
         for worker in self._workers:
             worker.connection.send_bytes(head)
         results: dict[int, Any] = {}
@@ -123,8 +144,8 @@ class Pool:
                 task = next(tasks, _NO_TASK)
                 if task is _NO_TASK:
                     ended = True
-                elif self._idle:
-                    self._send(self._idle.pop(), sent, task, 1, head)
+                elif (free := self._least_busy()) is not None:
+                    self._send(free, _Task(sent, task), head)
                     sent += 1
                 else:
                     results[sent] = work(with_fragment(task, self._spills))
@@ -140,56 +161,57 @@ class Pool:
                 yield result
                 given += 1
 
+    def _least_busy(self) -> _Worker | None:
+        """Return the worker with the fewest tasks; None if all have as many as they can."""
+        least = min(self._workers, key=lambda each: len(each.tasks))
+        return least if len(least.tasks) < BOXES else None
+
     def _receive_ready(self, results: dict[int, Any], head: bytes, block: bool) -> None:
         """Take in the results that have come; wait for one if there is nothing else to do."""
-        busy = [worker.connection for worker in self._workers if worker.number >= 0]
-        for connection in wait(busy, None if block else 0) if busy else ():
-            self._receive(connection, results, head)
+        busy = {worker.connection: worker for worker in self._workers if worker.tasks}
+        for connection in wait(list(busy), None if block else 0) if busy else ():
+            worker = busy[cast("Connection[Any, Any]", connection)]
+            try:
+                number, result = worker.receive()
+                results[number] = result
+            except (EOFError, OSError):
+                self._replace(worker, head)
 
-    def _receive(self, connection: object, results: dict[int, Any], head: bytes) -> None:
-        worker = next(each for each in self._workers if each.connection is connection)
+    def _send(self, worker: _Worker, task: _Task, head: bytes) -> None:
         try:
-            results[worker.number] = worker.outbox.get(pickle.loads(worker.connection.recv_bytes()))
-        except (EOFError, OSError):
+            worker.send(task)
+        except OSError:
             self._replace(worker, head)
-            return
-        worker.number, worker.task = -1, None
-        self._idle.append(worker)
 
     def _replace(self, dead: _Worker, head: bytes) -> None:
-        """Start a worker for one that died, and give it the same task, but not without end."""
+        """Start a worker for one that died, and give it the same tasks, but not without end."""
         dead.close()
         self._workers.remove(dead)
-        if dead.tries >= _TRIES:
+        first, *others = dead.tasks
+        if first.tries >= _TRIES:
             raise WorkerError(
-                f"a worker process died twice on chunk {dead.number + 1} "
+                f"a worker process died twice on chunk {first.number + 1} "
                 f"(exit status {dead.process.returncode}); give it more memory, or try --workers 1"
             )
         worker = self._start(dead.slot)
         worker.connection.send_bytes(head)
-        self._send(worker, dead.number, dead.task, dead.tries + 1, head)
-
-    def _send(self, worker: _Worker, number: int, task: Any, tries: int, head: bytes) -> None:
-        worker.number, worker.task, worker.tries = number, task, tries
-        try:
-            worker.connection.send_bytes(pickle.dumps(worker.inbox.put(task)))
-        except OSError:
-            self._replace(worker, head)
+        for task in (replace(first, tries=first.tries + 1), *others):
+            self._send(worker, task, head)
 
     def _start(self, slot: int) -> _Worker:
         ours, theirs = Pipe()
-        inbox, outbox = Mailbox(shared_file()), Mailbox(shared_file())
-        descriptors = [theirs.fileno(), inbox.descriptor, outbox.descriptor, *self._spills]
-        talk, inward, outward, *spills = map(str, descriptors)
+        boxes = [Mailbox(shared_file()) for _ in range(2 * BOXES)]
+        descriptors = [theirs.fileno(), *(box.descriptor for box in boxes), *self._spills]
+        talk, *files = map(str, descriptors)
         process = subprocess.Popen(
-            [sys.executable, "-m", "tessaron.worker", talk, inward, outward, str(slot), *spills],
+            [sys.executable, "-m", "tessaron.worker", str(slot), talk, *files],
             pass_fds=descriptors,
             env={**os.environ, **_FRUGAL, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
             stdin=subprocess.DEVNULL,
             stdout=subprocess.DEVNULL,
         )
         theirs.close()
-        worker = _Worker(slot, process, ours, inbox, outbox)
+        worker = _Worker(slot, process, ours, boxes[:BOXES], boxes[BOXES:])
         self._workers.append(worker)
         return worker
 

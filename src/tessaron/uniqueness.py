@@ -14,7 +14,8 @@ from tessaron.core.digests import Digests
 
 MOST_CANDIDATES = 12
 """So many columns, from the first, are watched: keys stand in front."""
-_ROWS_AT_ONCE = 2_000_000
+_ROWS_AT_ONCE, _MOST_PARTS = 400_000, 32
+_BLOCK_BYTES = 4 * 1024 * 1024
 
 
 class UniqueCheck:
@@ -54,17 +55,24 @@ class UniqueCheck:
 
     def duplicates(self) -> int:
         """Return how many rows have the values of an earlier one."""
-        parts = 1 + self.rows // _ROWS_AT_ONCE
-        distinct = 0
+        return sum(self._duplicates_by_part())
+
+    def is_unique(self) -> bool:
+        """Say whether every row has values of its own; stops at the first that has not."""
+        return not any(self._duplicates_by_part())
+
+    def _duplicates_by_part(self) -> Iterator[int]:
+        """Yield the duplicates among digests with one remainder, part by part, so that few are in memory."""
+        parts = 1 + min(self.rows // _ROWS_AT_ONCE, _MOST_PARTS)
         for part in range(parts):
             found = [block[block[:, 0] % np.uint64(parts) == part] for block in self._blocks()]
-            if found:
-                distinct += len(np.unique(np.concatenate(found), axis=0))
-        return self.rows - distinct
+            digests = np.concatenate(found) if found else np.empty((0, 2), np.uint64)
+            digests = digests[np.argsort(digests[:, 0])]
+            yield int((digests[1:] == digests[:-1]).all(axis=1).sum())
 
     def _blocks(self) -> Iterator[Digests]:
         self._file.seek(0)
-        while data := self._file.read(_ROWS_AT_ONCE * 16):
+        while data := self._file.read(_BLOCK_BYTES):
             yield np.frombuffer(data, np.uint64).reshape(-1, 2)
 
 
@@ -94,4 +102,4 @@ class CandidateKeys:
 
     def names(self) -> list[str]:
         """Return the columns that are never null and have every value once."""
-        return [name for name, check in self._checks.items() if check.rows > 1 and not check.duplicates()]
+        return [name for name, check in self._checks.items() if check.rows > 1 and check.is_unique()]

@@ -13,9 +13,16 @@ from typing import Any
 from tessaron.core.work import ReadResult, RowsTask
 from tessaron.mailbox import Mailbox, Spilled, spill
 
+BOXES = 2
+"""Mailboxes in each direction, used in turn: a task can wait there while the one before it is worked on."""
+
 
 def serve(
-    connection: Connection[Any, Any], inbox: Mailbox, outbox: Mailbox, number: int, spills: Sequence[int]
+    connection: Connection[Any, Any],
+    inboxes: Sequence[Mailbox],
+    outboxes: Sequence[Mailbox],
+    number: int,
+    spills: Sequence[int],
 ) -> None:
     """Work until the other side is gone.
 
@@ -23,6 +30,7 @@ def serve(
     Fragments stay in this worker's spill file, from where any worker can take them.
     """
     work: Any = None
+    done = 0
     while True:
         try:
             message = pickle.loads(connection.recv_bytes())
@@ -32,13 +40,14 @@ def serve(
             work = message
             continue
         try:
-            result: Any = _work(work, inbox.get(message), number, spills)
+            result: Any = _work(work, inboxes[done % BOXES].get(message), number, spills)
         except Exception as error:
             result = error
         try:
-            connection.send_bytes(pickle.dumps(outbox.put(result)))
+            connection.send_bytes(pickle.dumps(outboxes[done % BOXES].put(result)))
         except OSError:
             return
+        done += 1
 
 
 def with_fragment(task: Any, spills: Sequence[int]) -> Any:
@@ -58,5 +67,6 @@ def _work(work: Any, task: Any, number: int, spills: Sequence[int]) -> Any:
 if __name__ == "__main__":
     # The parent decides when to stop; the terminal's Ctrl-C reaches all processes at once.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
-    talk, inward, outward, own, *files = map(int, sys.argv[1:])
-    serve(Connection(talk), Mailbox(inward), Mailbox(outward), own, files)
+    own, talk, *files = map(int, sys.argv[1:])
+    boxes, spills = [Mailbox(file) for file in files[: 2 * BOXES]], files[2 * BOXES :]
+    serve(Connection(talk), boxes[:BOXES], boxes[BOXES:], own, spills)

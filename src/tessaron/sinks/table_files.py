@@ -18,7 +18,7 @@ from tessaron.core.layout import Layout, Table
 _GROUP_ROWS = 131_072
 _GROUP_CELLS = 4_194_304
 _LEAST_GROUP_ROWS = 1_024
-_COLLECTED_BYTES = 32 * 1024 * 1024
+_COLLECTED_BYTES = 24 * 1024 * 1024
 """Rows collected in memory, all tables together, before the largest group is written out early."""
 
 
