@@ -15,6 +15,8 @@ from tessaron.sources.chunks import CHUNK_BYTES
 
 LEAST_MEMORY = 128 * 1024 * 1024
 """The least memory that a run can be bounded to, in bytes."""
+_SHARED_CHUNK_BYTES = 5 * 512 * 1024
+"""The largest chunk where several processes work, each of which holds a few."""
 _CHUNK_SHARE = 48
 """So many times the bytes of a chunk may be in use per process, as a rule."""
 
@@ -90,6 +92,9 @@ class Options:
 
     def bounded_chunk_bytes(self) -> int:
         """Return the bytes read at once, fewer where memory is short."""
+        chunk_bytes = self.chunk_bytes
+        if self.worker_count() > 1:
+            chunk_bytes = min(chunk_bytes, _SHARED_CHUNK_BYTES)
         if self.memory is None:
-            return self.chunk_bytes
-        return min(self.chunk_bytes, self.memory // (_CHUNK_SHARE * (self.worker_count() + 1)))
+            return chunk_bytes
+        return min(chunk_bytes, self.memory // (_CHUNK_SHARE * (self.worker_count() + 1)))

@@ -24,7 +24,7 @@ from tessaron.core.branches import (
 )
 from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
 
 
 def gather_entries(fragment: Fragment, objects: list[int]) -> Fragment:
@@ -129,14 +129,17 @@ def _split_below(
             made = [Branch(each) for each in _split_node(node, child_codes, child_rows, counts, None)]
             if isinstance(step, Each):
                 _split_level(node, child_codes, new_rows, made)
-            keep = [
-                i
-                for i, each in enumerate(made)
-                if len(each.node.kinds) or (counts[i] and isinstance(step, Each))
-            ]
+            keep = [index for index, each in enumerate(made) if _is_there(step, each, parents[index])]
             for index in keep:
                 parents[index].children[step] = made[index]
             pending.append((child, child_codes, child_rows, made, counts))
+
+
+def _is_there(step: Step, branch: Branch, above: Branch) -> bool:
+    """Say whether a part of a split branch stands for something, be it an array that is always empty."""
+    if step is ELEMENT:
+        return bool((above.node.kinds == Kind.ARRAY).any())
+    return len(branch.node.kinds) > 0
 
 
 def _split_level(node: Node, codes: npt.NDArray[np.int64], parent_rows: Int32s, made: list[Branch]) -> None:

@@ -209,6 +209,7 @@ def _write_after(before: Future[None] | None, file: TableFile, rows: Any) -> Non
     if before is not None:
         before.result()
     _guarded(file.write, rows)
+    pa.default_memory_pool().release_unused()
 
 
 def _guarded(action: Any, *arguments: Any) -> None:

@@ -1,0 +1,363 @@
+"""Parts of the core alone: regrouping, digests, paths, splitting of envelopes, casting."""
+
+import json
+import random
+import unittest
+import uuid
+from collections import Counter
+from itertools import pairwise
+from typing import ClassVar
+from unittest import mock
+
+import numpy as np
+import pyarrow as pa
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from tessaron.core.branches import fragment_of, order_rows, tree_of
+from tessaron.core.digests import digest_texts, digest_words, hex_of
+from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
+from tessaron.core.errors import UsageError
+from tessaron.core.fragment import Role, TextLane, pack_fragment, unpack_fragment
+from tessaron.core.jsonpath import parse_path
+from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel.contract import Separator
+from tessaron.core.kernel.repeated_names import json_text
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_path
+from tessaron.core.regroup import gather, spread
+from tessaron.core.shape import Shape, pack_nodes, unpack_nodes
+from tessaron.core.splitting import ScanState, scan_block, scan_block_fast
+from tessaron.core.structure import settle
+from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
+from tessaron.core.typing.readings import Reading, count_readings
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers(-9, 9) | st.floats(-2, 2).map(lambda n: round(n, 2)) | st.text("ab", max_size=3),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from("abcd"), inner, max_size=3),
+    max_leaves=8,
+)  # fmt: skip
+
+
+def read(records, separator=Separator.LINE):
+    return choose_kernel()("\n".join(map(json.dumps, records)).encode(), separator)
+
+
+def shape_of(fragment):
+    shape = Shape()
+    shape.add(fragment)
+    return shape.record
+
+
+class RegroupTest(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(
+        st.lists(
+            st.dictionaries(st.sampled_from("pqrs"), VALUES, min_size=1, max_size=4), min_size=1, max_size=5
+        )
+    )
+    def test_spreading_undoes_gathering(self, objects):
+        fragment = read([{"d": item} for item in objects])
+        before = shape_of(fragment)
+        tree = tree_of(fragment)
+        gather(tree.children["d"])
+        entry = tree.children["d"].children[ENTRY]
+        self.assertEqual(entry.node.row_count, sum(map(len, objects)))
+        keys = entry.children[Origin.KEY].node.texts.to_arrow().to_pylist()
+        self.assertEqual(keys, [name for item in objects for name in item])
+        spread(tree.children["d"])
+        after = shape_of(fragment_of(tree, fragment))
+        for node in (*before.walk(), *after.walk()):
+            node.position_sum = 0
+        self.assertEqual(before, after)
+
+    def test_rows_are_ordered_by_parent_and_ordinal(self):
+        parents = [np.array([2, 0, -1], np.int32), np.array([0, 2], np.int32)]
+        ordinals = [np.array([1, 2, 1], np.int32), np.array([1, 2], np.int32)]
+        (joined_parents, joined_ordinals), places = order_rows(parents, ordinals)
+        self.assertEqual(joined_parents.tolist(), [0, 0, 2, 2])
+        self.assertEqual(joined_ordinals.tolist(), [1, 2, 1, 2])
+        self.assertEqual([part.tolist() for part in places], [[2, 1, -1], [0, 3]])
+
+    @settings(max_examples=100, deadline=None)
+    @given(st.lists(VALUES, min_size=1, max_size=6))
+    def test_a_fragment_survives_the_wire(self, records):
+        fragment = read(records)
+        back = unpack_fragment(pack_fragment(fragment))
+        self.assertEqual(back.paths(), fragment.paths())
+        self.assertEqual(shape_of(back), shape_of(fragment))
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.dictionaries(st.sampled_from("ab"), VALUES, max_size=2), min_size=1, max_size=6))
+    def test_a_settled_shape_survives_the_wire(self, records):
+        shape = Shape()
+        shape.add(read(records))
+        settle(shape)
+        # Siblings come in the other order each time; it has no meaning.
+        back = unpack_nodes(pack_nodes(unpack_nodes(pack_nodes(shape.record))))
+        self.assertEqual(pack_nodes(back), pack_nodes(shape.record))
+
+    def test_entries_appear_only_beyond_the_limit(self):
+        cases = ((200, 1, False), (2_000, 1, False), (60, 40, True))
+        for names, objects, has_entries in cases:
+            records = [{f"n{first * names + n}": n for n in range(names)} for first in range(objects)]
+            with self.subTest(names=names, objects=objects):
+                roles = {node.role for node in read(records).nodes}
+                self.assertEqual(Role.ENTRY in roles, has_entries)
+
+
+class DigestsTest(unittest.TestCase):
+    def test_known_and_distinct(self):
+        texts = ["", "a", "BRW-0000001", "x" * 7, "x" * 8, "x" * 9, "é" * 200, "y" * 5_000]
+        digests = hex_of(digest_texts(TextLane.of(texts))).to_pylist()
+        self.assertEqual(len(set(digests)), len(texts))
+        # Keys must never change from one version to the next:
+        self.assertEqual(
+            digests[:2], ["b008d1a9003e091e3df740f81f4f5469", "55ab43b739394550fc730a29ceebb0d6"]
+        )
+
+    @settings(max_examples=50, deadline=None)
+    @given(st.lists(st.text(max_size=40), min_size=1, max_size=12), st.randoms(use_true_random=False))
+    def test_a_digest_does_not_depend_on_its_neighbours(self, texts, chance):
+        alone = [digest_texts(TextLane.of([text]))[0].tolist() for text in texts]
+        self.assertEqual(digest_texts(TextLane.of(texts)).tolist(), alone)
+        padded = TextLane.of(["before", *texts, "after"]).slice(1, len(texts) + 1)
+        self.assertEqual(digest_texts(padded).tolist(), alone)
+
+    def test_words(self):
+        column = np.arange(1_000)
+        digests = digest_words([column, column * 0])
+        self.assertEqual(len(np.unique(digests[:, 0])), 1_000)
+        # A vector of the reference implementation of SipHash-2-4-128, with its key:
+        key = np.uint64(0x0706050403020100), np.uint64(0x0F0E0D0C0B0A0908)
+        with mock.patch("tessaron.core.digests._KEY", key):
+            found = hex_of(digest_texts(TextLane.of(["", "\0"]))).to_pylist()
+        self.assertEqual(found, ["a3817f04ba25a8e66df67214c7550293", "da87c1d86b99af44347659119b22fc45"])
+        self.assertEqual(digests[7].tolist(), digest_words([column[7:8], column[:1] * 0])[0].tolist())
+
+
+class PathTest(unittest.TestCase):
+    DOCUMENT: ClassVar = {"a": [{"b": 1}, {"b": 2, "c d": [5, 6, 7]}], "e": {"b": 3}, "'": 9}
+
+    def test_matches(self):
+        cases = {
+            "$": [DOCUMENT],
+            "$.a[*].b": [1, 2],
+            "$.a[0]": [{"b": 1}],
+            "$.a[-1].b": [2],
+            "$.a[5]": [],
+            "$..b": [3, 1, 2],
+            "$['a'][1]['c d'][0:2]": [5, 6],
+            '$.a[1]["c d"][::-1]': [7, 6, 5],
+            "$.a[1]['c d'][1:]": [6, 7],
+            "$.a[1]['c d'][::0]": [],
+            "$.a[1]['c d'][0, 2, 0]": [5, 7, 5],
+            "$ .e .*": [3],
+            "$['\\'']": [9],
+            "$['\\u0027']": [9],
+            "$.e[*]": [3],
+            "$..[1]": [self.DOCUMENT["a"][1], 6],
+        }
+        for text, expected in cases.items():
+            with self.subTest(text):
+                found = [match.value for match in parse_path(text).find(self.DOCUMENT)]
+                self.assertEqual(sorted(map(str, found)), sorted(map(str, expected)))
+
+    def test_plain_ways(self):
+        cases = {
+            "$.a.b[*]": ("a", "b"),
+            "$[*]": (),
+            "$.a.*": ("a",),
+            "$": None,
+            "$.a": None,
+            "$..a[*]": None,
+            "$[0][*]": None,
+        }
+        for text, names in cases.items():
+            with self.subTest(text):
+                self.assertEqual(parse_path(text).plain_names(), names)
+
+    def test_faults_point_at_the_character(self):
+        cases = {
+            "": 1,
+            "a": 1,
+            "$a": 2,
+            "$.": 3,
+            "$.1": 3,
+            "$[": 3,
+            "$['a": 5,
+            "$['a'": 6,
+            "$[a]": 3,
+            "$['\\q']": 5,
+            "$[1 2]": 5,
+        }
+        for text, character in cases.items():
+            with self.subTest(text), self.assertRaisesRegex(UsageError, f"character {character}: expected"):
+                parse_path(text)
+
+    def test_printed(self):
+        cases = {
+            (): "$",
+            ("a", ELEMENT, "b c", ENTRY): "$.a[*]['b c'].*",
+            ("it's", "\n"): "$['it\\'s']['\\n']",
+            ("a", ENTRY, Origin.KEY): "key of $.a.*",
+        }
+        for path, text in cases.items():
+            with self.subTest(text):
+                self.assertEqual(format_path(path), text)
+        self.assertLess(len(format_path(("a",) * 5_000)), 300)
+
+
+DOCUMENT = PathTest.DOCUMENT
+
+
+class ScanTest(unittest.TestCase):
+    @settings(max_examples=150, deadline=None)
+    @given(
+        st.lists(st.text('"\\\\{}[],\nx', max_size=6) | VALUES, max_size=4),
+        st.lists(st.integers(0, 60), max_size=3),
+        st.booleans(),
+    )
+    def test_compiled_and_numpy_scan_agree(self, values, cuts, on_comma):
+        data = (",".join(map(json.dumps, values)) + ("]" if on_comma else "\n")).encode()
+        bounds = sorted({0, len(data), *(cut for cut in cuts if cut < len(data))})
+        states = ScanState(), ScanState()
+        for start, stop in pairwise(bounds):
+            found = [
+                scan(data[start:stop], state, on_comma)
+                for scan, state in zip((scan_block, scan_block_fast), states, strict=True)
+            ]
+            self.assertEqual(*found)
+            if found[0][1] < 0:
+                self.assertEqual(*states)
+        self.assertEqual(found[0][1] >= 0, on_comma)
+
+
+class EnvelopeSplitterTest(unittest.TestCase):
+    @settings(max_examples=100, deadline=None)
+    @given(
+        st.lists(st.lists(VALUES, max_size=4), min_size=1, max_size=3), st.integers(1, 9), st.integers(0, 2)
+    )
+    def test_any_block_size(self, pages, block_bytes, indent):
+        around = [
+            {'x\\"]}': '[{"', "p": {"q": [[1], {}]}, "in": {"items": items, "z": n}}
+            for n, items in enumerate(pages)
+        ]
+        data = " ".join(json.dumps(page, indent=indent or None) for page in around).encode()
+        splitter = EnvelopeSplitter(("in", "items"))
+        chunks = []
+        for start in range(0, len(data), block_bytes):
+            chunks += splitter.feed(data[start : start + block_bytes])
+        chunks += splitter.finish()
+        skeletons = [json.loads(chunk.data) for chunk in chunks if chunk.is_skeleton]
+        for page in around:
+            page["in"]["items"] = []
+        self.assertEqual(skeletons, around)
+        found = [[] for _ in pages]
+        for chunk in chunks:
+            if not chunk.is_skeleton:
+                self.assertEqual(data[chunk.byte_offset :][: len(chunk.data)], chunk.data)
+                found[chunk.document] += json.loads("[" + chunk.data.decode().strip().removeprefix(",") + "]")
+        self.assertEqual(found, pages)
+        self.assertEqual(splitter.found, len(pages))
+
+    def test_recognised(self):
+        two = [{"x": 1}, {"x": 2}]
+        cases = (
+            ({"items": [{"x": 1}]}, ("items",)),
+            ({"berths": two}, ("berths",)),
+            ({"a": {"b": {"list": two}}, "n": 1}, ("a", "b", "list")),
+            ({"berths": [{"x": 1}]}, None),
+            ({"berths": two, "cranes": two}, None),
+            ({"berths": [1, 2]}, None),
+            ({f"s{n}": n for n in range(300)} | {"berths": two}, None),
+            (two, None),
+        )
+        for document, names in cases:
+            data = json.dumps(document).encode()
+            with self.subTest(str(document)[:60]):
+                self.assertEqual(recognise_envelope(data, True), names)
+                self.assertIsNone(recognise_envelope(data + b"\n" + data, True))
+
+
+class MeasuresTest(unittest.TestCase):
+    def test_numbers(self):
+        cases = {
+            ("1.10",): (1, 2, 2, 1, 0, 0),
+            ("-0.5", "12.25"): (2, 1, 2, 0, 0, 0),
+            ("1e3",): (4, 0, 0, 0, 0, 0),
+            ("12e-3",): (1, 3, 3, 0, 0, 0),
+            ("-0.00", "-0"): (1, 0, 2, 1, 2, 0),
+            ("0.1234567890123456789",): (1, 19, 19, 0, 0, 1),
+            ("1e999999",): (OUT_OF_REACH, 0, 0, 0, 0, 1),
+        }
+        for texts, expected in cases.items():
+            with self.subTest(texts):
+                stats = measure_numbers(TextLane.of(list(texts)))
+                whole = min(stats.whole_digits, OUT_OF_REACH)
+                found = (
+                    whole,
+                    stats.least_scale,
+                    stats.most_scale,
+                    stats.trailing_zeros,
+                    stats.negative_zeros,
+                    stats.lossy_doubles,
+                )
+                self.assertEqual(found, expected)
+
+    @settings(max_examples=60, deadline=None)
+    @given(st.randoms(use_true_random=False), st.integers(1, 8))
+    def test_readings_do_not_depend_on_the_split(self, chance, cut):
+        texts = [
+            "2026-01-02",
+            "10:00",
+            "2026-01-02T10:00:00Z",
+            str(uuid.UUID(int=5)),
+            "x",
+            "",
+            "2026-13-01",
+            "10:00:00.5",
+        ]
+        chance.shuffle(texts)
+        whole, _ = count_readings(TextLane.of(texts))
+        parts = Counter()
+        for part in (texts[:cut], texts[cut:]):
+            parts.update(count_readings(TextLane.of(part))[0])
+        self.assertEqual(Counter(whole), parts)
+        self.assertEqual(whole[Reading("date")], 1)
+
+    @settings(max_examples=100, deadline=None)
+    @given(VALUES)
+    def test_json_text_gives_the_value_back(self, value):
+        self.assertEqual(json.loads(json_text(value)), value)
+
+    def test_a_lane_can_be_sliced_and_made_compact(self):
+        lane = TextLane.of(["a", "", "long text", "é"]).slice(1, 4)
+        self.assertEqual(lane.compact().to_arrow().to_pylist(), ["", "long text", "é"])
+        self.assertEqual(len(lane.compact().data), 11)
+        self.assertEqual(TextLane.of(pa.array(["x", "y"]).slice(1)).to_arrow().to_pylist(), ["y"])
+
+
+class RandomDocumentsTest(unittest.TestCase):
+    """Both kernels give the same shape, and cutting in two merges to the same."""
+
+    def test_both_kernels(self):
+        chance = random.Random(7)
+        records = [
+            {f"k{chance.randrange(400)}": [n, {"t": str(n)}] for n in range(chance.randrange(9))}
+            for _ in range(300)
+        ]
+        data = "\n".join(map(json.dumps, records)).encode()
+        shapes = []
+        for name in ("python", "compiled"):
+            shape = Shape()
+            shape.add(choose_kernel(name)(data, Separator.LINE))
+            shapes.append(shape.record)
+        halves = Shape()
+        for part in (records[:111], records[111:]):
+            half = Shape()
+            half.add(read(part))
+            halves.merge(half)
+        self.assertEqual(shapes[0], shapes[1])
+        self.assertEqual(shapes[0], halves.record)
+        with self.assertRaisesRegex(UsageError, "expected a kernel of auto, compiled, python, got 'rust'"):
+            choose_kernel("rust")
