@@ -79,6 +79,8 @@ class DictionaryTest(unittest.TestCase):
         off = [{"d": {"2026-01-01": 1, "2026-01-02": 2, "2026-01-03": 2}}]
         tables = tessaron.shred(off, name="r", not_dictionaries=["$.d"])
         self.assertEqual(tables["r"].column_names[1:], ["d_2026_01_01", "d_2026_01_02", "d_2026_01_03"])
+        notes = tessaron.shred(on, name="r", dictionaries=["$.e"], not_dictionaries=["$.d"]).notes
+        self.assertEqual(notes, (("$.e", "no object stands here: nothing was changed by this path"),))
         with self.assertRaisesRegex(
             tessaron.UsageError, r"path 'd', character 1: expected a path that begins"
         ):

@@ -16,7 +16,7 @@ from tessaron.core.naming import name_of_source
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.structure import StructureNote, settle
+from tessaron.core.structure import StructureNote, object_paths, settle
 from tessaron.core.work import ReadResult, ReadTask, read_chunk
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
@@ -137,8 +137,13 @@ class Reading:
         """Settle the structure, once all is read."""
         rules = self.options.structure_rules()
         found: list[StructureNote] = []
+        named = {*rules.dictionaries, *rules.not_dictionaries}
         for feed in (self.records, self.documents):
+            named -= object_paths(feed.shape, named)
             found += settle(feed.shape, rules)
+        self.notes += [
+            (path, "no object stands here: nothing was changed by this path") for path in sorted(named)
+        ]
         self.notes += [(format_path(note.path), note.text) for note in found]
 
     def needs_content(self) -> bool:

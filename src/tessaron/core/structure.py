@@ -74,6 +74,20 @@ def _drop_partial_words(node: ShapeNode) -> None:
             del node.readings[word]
 
 
+def object_paths(shape: Shape, wanted: Collection[str]) -> set[str]:
+    """Return which of the wanted paths, as JSONPath, lead to an object in a shape that is not settled yet."""
+    if not wanted:
+        return set()
+    found: set[str] = set()
+    pending: list[tuple[ShapeNode, Path]] = [(shape.record, ())]
+    while pending:
+        node, path = pending.pop()
+        if node.counts[Kind.OBJECT] and format_path(path) in wanted:
+            found.add(format_path(path))
+        pending.extend((child, (*path, step)) for step, child in node.children.items())
+    return found
+
+
 def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:
     return sorted(node.children.items(), key=lambda item: str(item[0]), reverse=True)
 

@@ -53,7 +53,7 @@ def notes_view(receipt: Receipt) -> list[str]:
     lines = [f"note: {note.path}: {note.text}" for note in receipt.notes[:_NOTES_SHOWN]]
     if len(receipt.notes) > _NOTES_SHOWN:
         lines.append(f"note: {len(receipt.notes) - _NOTES_SHOWN:,} more notes in receipt.json")
-    if receipt.repeated_names:
+    if receipt.repeated_names > _NOTES_SHOWN:
         lines.append(
             f"note: {count(receipt.repeated_names, 'value')} gave way to a later one of the same name"
         )
