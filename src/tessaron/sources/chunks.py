@@ -13,7 +13,7 @@ from tessaron.core.splitting import Chunk, Form, RecordSplitter, SplitError, rec
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 
-CHUNK_BYTES = 4 * 1024 * 1024
+CHUNK_BYTES = 6 * 1024 * 1024
 """Bytes read at once: the unit of work, and what bounds memory."""
 HEAD_BYTES = 1024 * 1024
 """Bytes looked at to recognise how the records stand; the same for every size of chunks."""
