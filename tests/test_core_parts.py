@@ -24,7 +24,7 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.kernel.repeated_names import json_text
 from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_path
-from tessaron.core.regroup import gather, spread
+from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.shape import Shape, pack_nodes, unpack_nodes
 from tessaron.core.splitting import ScanState, scan_block, scan_block_fast
 from tessaron.core.structure import settle
@@ -55,16 +55,16 @@ class RegroupTest(unittest.TestCase):
             st.dictionaries(st.sampled_from("pqrs"), VALUES, min_size=1, max_size=4), min_size=1, max_size=5
         )
     )
-    def test_spreading_undoes_gathering(self, objects):
+    def test_members_become_entries_and_back(self, objects):
         fragment = read([{"d": item} for item in objects])
         before = shape_of(fragment)
         tree = tree_of(fragment)
-        gather(tree.children["d"])
+        to_entries(tree.children["d"])
         entry = tree.children["d"].children[ENTRY]
         self.assertEqual(entry.node.row_count, sum(map(len, objects)))
         keys = entry.children[Origin.KEY].node.texts.to_arrow().to_pylist()
         self.assertEqual(keys, [name for item in objects for name in item])
-        spread(tree.children["d"])
+        to_members(tree.children["d"])
         after = shape_of(fragment_of(tree, fragment))
         for node in (*before.walk(), *after.walk()):
             node.position_sum = 0

@@ -15,7 +15,7 @@ from tessaron.sources.chunks import CHUNK_BYTES
 
 LEAST_MEMORY = 128 * 1024 * 1024
 """The least memory that a run can be bounded to, in bytes."""
-_SHARED_CHUNK_BYTES = 5 * 512 * 1024
+_SHARED_CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk where several processes work, each of which holds a few."""
 _CHUNK_SHARE = 48
 """So many times the bytes of a chunk may be in use per process, as a rule."""

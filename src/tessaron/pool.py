@@ -108,7 +108,7 @@ class Pool:
                 return
             yield work(task)
             done += len(task.chunk.data) if isinstance(task, ReadTask) else 0
-        yield from self._spread(work, tasks)
+        yield from self._distribute(work, tasks)
 
     def _is_worth_workers(self, done: int) -> bool:
         """Say whether other processes shall go on, when this one has done so many bytes."""
@@ -127,7 +127,7 @@ class Pool:
             for name, batch in batches.items():
                 rows_before[name] = rows_before.get(name, 0) + batch.num_rows
 
-    def _spread(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
+    def _distribute(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         head = pickle.dumps(work)
         while len(self._spills) < self.count:
             self._spills.append(spill_file())

@@ -45,7 +45,7 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
         return parts[0]
     values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
     rows = np.concatenate([_places(node, kinds) for kinds, _ in lanes])
-    return _spread(values, rows if node.rows is None else node.rows[rows], row_count)
+    return _at_rows(values, rows if node.rows is None else node.rows[rows], row_count)
 
 
 def _places(node: Node, kinds: tuple[Kind, ...]) -> Any:
@@ -56,7 +56,7 @@ def _places(node: Node, kinds: tuple[Kind, ...]) -> Any:
     return np.flatnonzero(found)
 
 
-def _spread(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
+def _at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
     """Return an array of `row_count` with `values[i]` at row `rows[i]`, and null elsewhere."""
     source = np.full(row_count, -1, np.int64)
     source[rows] = np.arange(len(values))

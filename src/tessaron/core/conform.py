@@ -5,7 +5,7 @@ from __future__ import annotations
 from tessaron.core.branches import Branch, fragment_of, tree_of
 from tessaron.core.fragment import Fragment, Role
 from tessaron.core.paths import ENTRY
-from tessaron.core.regroup import fold, gather, lift, spread
+from tessaron.core.regroup import fold, lift, to_entries, to_members
 from tessaron.core.shape import ShapeNode
 
 
@@ -24,9 +24,9 @@ def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
         branch, target = pending.pop()
         below = target.fold or target
         if below.is_dictionary:
-            gather(branch)
+            to_entries(branch)
         elif ENTRY in branch.children:
-            spread(branch)
+            to_members(branch)
         if below.is_lifted:
             lift(branch)
         branch.fold = target.fold

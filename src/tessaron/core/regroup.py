@@ -27,14 +27,14 @@ from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
 
 
-def gather_entries(fragment: Fragment, objects: list[int]) -> Fragment:
+def all_to_entries(fragment: Fragment, objects: list[int]) -> Fragment:
     """Return the fragment with the members of the objects at these nodes as entries of one level each."""
-    return _regroup(fragment, objects, gather)
+    return _regroup(fragment, objects, to_entries)
 
 
-def spread_entries(fragment: Fragment, objects: list[int]) -> Fragment:
+def all_to_members(fragment: Fragment, objects: list[int]) -> Fragment:
     """Return the fragment with the entries of the objects at these nodes as members of their own."""
-    return _regroup(fragment, objects, spread)
+    return _regroup(fragment, objects, to_members)
 
 
 def _regroup(fragment: Fragment, indices: list[int], change: object) -> Fragment:
@@ -52,7 +52,7 @@ def _in_order(tree: Branch, fragment: Fragment) -> list[Branch]:
     return [found[id(node)] for node in fragment.nodes]
 
 
-def gather(branch: Branch) -> None:
+def to_entries(branch: Branch) -> None:
     """Make the members below an object, and its entries, one level with a key for each row."""
     names = [step for step in branch.children if isinstance(step, str)]
     members = [branch.children.pop(name) for name in names]
@@ -89,7 +89,7 @@ def _keys_of(entry: Branch) -> TextLane:
     return entry.node.keys if Origin.KEY not in entry.children else entry.children[Origin.KEY].node.texts
 
 
-def spread(branch: Branch) -> None:
+def to_members(branch: Branch) -> None:
     """Make the entries below an object members of their own."""
     entry = branch.children.pop(ENTRY, None)
     if entry is None:
@@ -220,9 +220,9 @@ def lift(branch: Branch) -> None:
     branch.children = {ELEMENT: level}
 
 
-def hoist(tree: Branch) -> Branch:
+def entries_as_records(tree: Branch) -> Branch:
     """Return the entries of the record as records, with their keys."""
-    gather(tree)
+    to_entries(tree)
     entry = tree.children.get(ENTRY)
     if entry is None:
         return Branch(Node(-1, Role.RECORD, None, 0))

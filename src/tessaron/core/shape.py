@@ -12,7 +12,7 @@ import numpy as np
 from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
-from tessaron.core.regroup import gather_entries, spread_entries
+from tessaron.core.regroup import all_to_entries, all_to_members
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 
@@ -270,7 +270,7 @@ class Shape:
             elif index in parents:
                 distinct = len(fragment.nodes[parents[index]].keys.to_arrow().unique())
                 (dictionaries if distinct > MOST_NAMES else objects).append(index)
-        return gather_entries(spread_entries(fragment, objects), dictionaries)
+        return all_to_entries(all_to_members(fragment, objects), dictionaries)
 
 
 def _add_node(target: ShapeNode, node: Node) -> None:

@@ -27,7 +27,7 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.layout import Layout
 from tessaron.core.paths import Origin
-from tessaron.core.regroup import hoist
+from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
 from tessaron.core.splitting import Chunk
 from tessaron.core.tables import make_tables
@@ -91,7 +91,7 @@ def read_chunk(task: ReadTask) -> ReadResult:
     if chunk.is_members:
         fragment = kernel(_as_object(chunk), Separator.NOTHING, False, task.options)
         if not fragment.faults:
-            tree = hoist(tree_of(fragment))
+            tree = entries_as_records(tree_of(fragment))
             fragment = replace(fragment_of(tree, fragment), offsets=np.empty(0, np.int64))
     else:
         fragment = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
