@@ -6,7 +6,6 @@ import unittest
 import uuid
 from collections import Counter
 from itertools import pairwise
-from typing import ClassVar
 from unittest import mock
 
 import numpy as np
@@ -19,11 +18,10 @@ from tessaron.core.digests import digest_texts, digest_words, hex_of
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.errors import UsageError
 from tessaron.core.fragment import Role, TextLane, pack_fragment, unpack_fragment
-from tessaron.core.jsonpath import parse_path
+from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
-from tessaron.core.kernel.repeated_names import json_text
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_path
+from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.shape import Shape, pack_nodes, unpack_nodes
 from tessaron.core.splitting import ScanState, scan_block, scan_block_fast
@@ -133,81 +131,6 @@ class DigestsTest(unittest.TestCase):
             found = hex_of(digest_texts(TextLane.of(["", "\0"]))).to_pylist()
         self.assertEqual(found, ["a3817f04ba25a8e66df67214c7550293", "da87c1d86b99af44347659119b22fc45"])
         self.assertEqual(digests[7].tolist(), digest_words([column[7:8], column[:1] * 0])[0].tolist())
-
-
-class PathTest(unittest.TestCase):
-    DOCUMENT: ClassVar = {"a": [{"b": 1}, {"b": 2, "c d": [5, 6, 7]}], "e": {"b": 3}, "'": 9}
-
-    def test_matches(self):
-        cases = {
-            "$": [DOCUMENT],
-            "$.a[*].b": [1, 2],
-            "$.a[0]": [{"b": 1}],
-            "$.a[-1].b": [2],
-            "$.a[5]": [],
-            "$..b": [3, 1, 2],
-            "$['a'][1]['c d'][0:2]": [5, 6],
-            '$.a[1]["c d"][::-1]': [7, 6, 5],
-            "$.a[1]['c d'][1:]": [6, 7],
-            "$.a[1]['c d'][::0]": [],
-            "$.a[1]['c d'][0, 2, 0]": [5, 7, 5],
-            "$ .e .*": [3],
-            "$['\\'']": [9],
-            "$['\\u0027']": [9],
-            "$.e[*]": [3],
-            "$..[1]": [self.DOCUMENT["a"][1], 6],
-        }
-        for text, expected in cases.items():
-            with self.subTest(text):
-                found = [match.value for match in parse_path(text).find(self.DOCUMENT)]
-                self.assertEqual(sorted(map(str, found)), sorted(map(str, expected)))
-
-    def test_plain_ways(self):
-        cases = {
-            "$.a.b[*]": ("a", "b"),
-            "$[*]": (),
-            "$.a.*": ("a",),
-            "$": None,
-            "$.a": None,
-            "$..a[*]": None,
-            "$[0][*]": None,
-        }
-        for text, names in cases.items():
-            with self.subTest(text):
-                self.assertEqual(parse_path(text).plain_names(), names)
-
-    def test_faults_point_at_the_character(self):
-        cases = {
-            "": 1,
-            "a": 1,
-            "$a": 2,
-            "$.": 3,
-            "$.1": 3,
-            "$[": 3,
-            "$['a": 5,
-            "$['a'": 6,
-            "$[a]": 3,
-            "$['\\q']": 5,
-            "$[1 2]": 5,
-        }
-        for text, character in cases.items():
-            with self.subTest(text), self.assertRaisesRegex(UsageError, f"character {character}: expected"):
-                parse_path(text)
-
-    def test_printed(self):
-        cases = {
-            (): "$",
-            ("a", ELEMENT, "b c", ENTRY): "$.a[*]['b c'].*",
-            ("it's", "\n"): "$['it\\'s']['\\n']",
-            ("a", ENTRY, Origin.KEY): "key of $.a.*",
-        }
-        for path, text in cases.items():
-            with self.subTest(text):
-                self.assertEqual(format_path(path), text)
-        self.assertLess(len(format_path(("a",) * 5_000)), 300)
-
-
-DOCUMENT = PathTest.DOCUMENT
 
 
 class ScanTest(unittest.TestCase):

@@ -148,7 +148,10 @@ class EnvelopeTest(unittest.TestCase):
     def test_paths_that_cannot_be_or_lead_nowhere(self):
         cases = (
             ("calls", "character 1: expected a path that begins with '\\$'"),
-            ("$.calls[", "character 9: expected a quoted name, a number, a slice or '\\*', but it ends"),
+            (
+                "$.calls[",
+                "character 9: expected a quoted name, a number, a slice, a filter \\('\\?'\\) or '\\*', but it ends",
+            ),
             ("$.calls.[*]", "character 9: expected a name or '\\*'"),
             (
                 "$.call[*]",

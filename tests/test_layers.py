@@ -21,7 +21,8 @@ ALLOWED = {
     "options": {"core", "sources"},
     "pool": {"core", "mailbox", "worker"},
     "worker": {"core", "mailbox"},
-    "reading": {"core", "sources", "receipt", "spill", "options"},
+    "matching": {"core", "sources"},
+    "reading": {"core", "sources", "receipt", "spill", "options", "matching"},
     "uniqueness": {"core"},
     "run": {
         "uniqueness",

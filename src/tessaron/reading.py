@@ -3,21 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import Any, Protocol
 
-from tessaron.core.errors import DataError, Place, UsageError
-from tessaron.core.fragment import Fault, Fragment
+import numpy as np
+
+from tessaron.core.branches import origin
+from tessaron.core.envelope import MOST_AROUND_BYTES
+from tessaron.core.errors import UsageError
+from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
-from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.naming import name_of_source
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
 from tessaron.core.structure import StructureNote, object_paths, settle
 from tessaron.core.work import ReadResult, ReadTask, read_chunk
+from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
 from tessaron.sources.chunks import ChunkReader
@@ -208,6 +212,11 @@ class Reading:
 
     def _add_document(self, chunk: Chunk, source: str, reader: ChunkReader) -> None:
         task = ReadTask(chunk, self.options.kernel, self.options.kernel_options())
+        if not chunk.data:
+            if not self.options.envelope:
+                return
+            limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
+            raise UsageError(f"{source}: {limit}; leave them out with --no-envelope")
         result = read_chunk(task)
         if result.faults:
             raise data_error(result.faults[0], chunk, source, 0)
@@ -217,19 +226,16 @@ class Reading:
             self.documents.add(result, 0)
 
     def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[ReadResult]:
-        """Evaluate a path that cannot be streamed on each document in turn."""
-        whole = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), _WHOLE)
+        """Yield what the path matches, evaluated document by document or, where it can be, piece by piece."""
+        chunk_bytes = self.options.bounded_chunk_bytes()
+        options = self.options.kernel_options()
+        matches = iter(
+            PathReader([entry], path, None, options, on_bytes=self._count_bytes, chunk_bytes=chunk_bytes)
+        )
         found = 0
-        for chunk in whole:
-            documents = RecordReader(
-                chunk.data, chunk.separator, chunk.continues, self.options.kernel_options()
-            )
-            for document in documents:
-                matches = list(path.find(document.value))
-                found += len(matches)
-                yield from _results_of_matches([(m.value, m.key) for m in matches])
-            if documents.faults:
-                raise data_error(documents.faults[0], chunk, entry.name, 0)
+        while group := list(islice(matches, _OBJECTS_AT_ONCE)):
+            found += len(group)
+            yield ReadResult.of(_fragment_of_matches(group, self.options.origin))
         if not found:
             self.notes.append((path.text, f"nothing matches in {entry.name}"))
         self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
@@ -254,9 +260,6 @@ class Reading:
         self.progress.read(byte_count)
 
 
-_WHOLE = JsonPath("$", ())
-
-
 def _fragments_of_objects(records: Iterator[Any]) -> Iterator[Fragment]:
     while True:
         builder = FragmentBuilder()
@@ -267,16 +270,21 @@ def _fragments_of_objects(records: Iterator[Any]) -> Iterator[Fragment]:
         yield builder.finish()
 
 
-def _results_of_matches(matches: list[tuple[Any, str | None]]) -> Iterator[ReadResult]:
-    """Yield the matches as records; the names of those that are members are keys."""
-    for start in range(0, len(matches), _OBJECTS_AT_ONCE):
-        builder = FragmentBuilder()
-        group = matches[start : start + _OBJECTS_AT_ONCE]
-        for value, _ in group:
-            builder.add(value)
-        fragment = builder.finish()
-        builder.add_origin(fragment, Origin.KEY, [key for _, key in group])
-        yield ReadResult.of(fragment)
+def _fragment_of_matches(matches: list[Found], with_origin: bool) -> Fragment:
+    """Return the matches as records; the names of those that are members are keys."""
+    builder = FragmentBuilder()
+    for found in matches:
+        builder.add(found.match.value)
+    fragment = builder.finish()
+    builder.add_origin(fragment, Origin.KEY, [found.match.key for found in matches])
+    if with_origin:
+        builder.add_origin(fragment, Origin.FILE, [found.source for found in matches])
+        numbers = np.arange(1, len(matches) + 1, dtype=np.int64)
+        lines = np.array([found.line or 0 for found in matches], np.int64)
+        for name, values in ((Origin.RECORD, numbers), (Origin.LINE, lines)):
+            branch = origin(name, len(matches), integers=values)
+            fragment.nodes.append(replace(branch.node, parent=0))
+    return fragment
 
 
 def _forget_records(shape: Shape, names: tuple[str, ...]) -> None:
@@ -288,15 +296,3 @@ def _forget_records(shape: Shape, names: tuple[str, ...]) -> None:
         node = node.children[name]
     if names:
         node.children.pop(names[-1], None)
-
-
-def data_error(fault: Fault, chunk: Chunk, source: str, records_before: int) -> DataError:
-    """Return the error that says where in the source a fault of a chunk stands."""
-    place = Place(
-        source,
-        line=chunk.line + chunk.data.count(b"\n", 0, fault.byte_offset),
-        byte_offset=chunk.byte_offset + fault.byte_offset,
-        record=records_before + fault.record + 1,
-        path=format_path(fault.path) if fault.path else None,
-    )
-    return DataError(fault.reason, place, fault.code)

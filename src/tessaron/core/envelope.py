@@ -8,13 +8,15 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from tessaron.core.fragment import Fault
+from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import format_path
 from tessaron.core.splitting import Chunk, Cursor, Form, RegionSplitter, SplitError
 
 MOST_AROUND = 200
 """So many scalars, at most, stand around the records of an envelope."""
+MOST_AROUND_BYTES = 16 * 1024 * 1024
+"""So many bytes, at most, are kept of a document without its records."""
 DEEPEST = 4
 """So many objects deep, at most, stand the records of a recognised envelope."""
 USUAL_NAMES = frozenset(
@@ -114,8 +116,11 @@ def _name_of(text: bytes) -> str:
 class EnvelopeSplitter:
     """Takes blocks of bytes of one source; gives the records out of its documents, and the documents without.
 
+    A document around more than `MOST_AROUND_BYTES` beside its records is given as an empty chunk.
+
     Attributes:
-        found: How many documents had the array (or object) of the records.
+        documents: How many documents ended.
+        found: How many of them had the array (or object) of the records.
         nearest: The longest part of the way to the records that some document had.
         others: Names that stood where the way went no further.
     """
@@ -129,7 +134,7 @@ class EnvelopeSplitter:
         self._pending = b""
         self._stack: list[tuple[bytes, str | None]] = []
         self._name: str | None = None
-        self._document = 0
+        self.documents = 0
         self._on_the_way = True
         self.found = 0
         self.nearest: tuple[str, ...] = ()
@@ -219,20 +224,21 @@ class EnvelopeSplitter:
         self.found += 1
         self._stack.append((bracket, self._name))
         form = Form.ARRAY if bracket == b"[" else Form.MEMBERS
-        self._region = RegionSplitter(form, self._cursor, self._document)
+        self._region = RegionSplitter(form, self._cursor, self.documents)
         return data[at:]
 
     def _pass(self, data: bytes) -> None:
         if not self._skeleton:
             self._skeleton_place = (self._cursor.byte_offset, self._cursor.line)
-        self._skeleton += data
+        if len(self._skeleton) <= MOST_AROUND_BYTES:
+            self._skeleton += data
         self._cursor.pass_over(data)
 
     def _document_chunk(self) -> Chunk:
         byte_offset, line = self._skeleton_place
-        data = bytes(self._skeleton)
-        chunk = Chunk(data, Separator.NOTHING, False, byte_offset, line, self._document, is_skeleton=True)
+        data = bytes(self._skeleton) if len(self._skeleton) <= MOST_AROUND_BYTES else b""
+        chunk = Chunk(data, Separator.NOTHING, False, byte_offset, line, self.documents, is_skeleton=True)
         self._skeleton.clear()
-        self._document += 1
+        self.documents += 1
         self._name = None
         return chunk

@@ -20,6 +20,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from tessaron.core.faults import Fault, Repeated
 from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step
 
 Int32s = npt.NDArray[np.int32]
@@ -134,40 +135,6 @@ class Node:
 _STEP_OF_LEVEL = {Role.RECORD: None, Role.ELEMENT: ELEMENT, Role.ENTRY: ENTRY}
 LEVEL_ROLES = frozenset(_STEP_OF_LEVEL)
 """The roles that open a level."""
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
-    """Why a record could not be read.
-
-    Attributes:
-        code: A short stable name of the reason.
-        byte_offset: Where in the chunk, in bytes from 0.
-        reason: Expected, got, what next.
-        path: Where in the record, as far as it was read.
-        record: The records of the chunk before it, faulty ones included.
-    """
-
-    code: str
-    byte_offset: int
-    reason: str
-    path: Path = ()
-    record: int = 0
-
-
-@dataclass(frozen=True, slots=True)
-class Repeated:
-    """A name that stood twice in one object, and the value that gave way to a later one.
-
-    Attributes:
-        record: The row of the record in the fragment, from 0.
-        path: The path of the member.
-        value: The earlier value, as JSON.
-    """
-
-    record: int
-    path: Path
-    value: str
 
 
 @dataclass(slots=True)

@@ -39,9 +39,12 @@ ENTRY: Final = Each.ENTRY
 Step = str | Each | Origin
 Path = tuple[Step, ...]
 """Steps from the record down: a member name, `ELEMENT`, `ENTRY`, or at the end an `Origin`."""
+Location = tuple[str | int, ...]
+"""The way to one value: names of members and indices of elements, from 0."""
 
 _STEPS_SHOWN = 100
 _SHORTHAND = re.compile(r"[A-Za-z_\u0080-\U0010ffff][A-Za-z0-9_\u0080-\U0010ffff]*\Z")
+_PLAIN = re.compile(r"[^\x00-\x1f'\\]*\Z")
 _ESCAPES = {"\b": r"\b", "\t": r"\t", "\n": r"\n", "\f": r"\f", "\r": r"\r", "'": r"\'", "\\": r"\\"}
 
 
@@ -63,7 +66,19 @@ def _format_step(step: Step) -> str:
         return str(step.value)
     if _SHORTHAND.match(step):
         return "." + step
-    return "['" + "".join(_escape(character) for character in step) + "']"
+    return quote_name(step)
+
+
+def format_location(location: Location) -> str:
+    """Return a normalized path, e.g. `$['stays'][0]['berth no']` (RFC 9535 section 2.7)."""
+    return "$" + "".join(f"[{step}]" if isinstance(step, int) else quote_name(step) for step in location)
+
+
+def quote_name(name: str) -> str:
+    """Return the step to a member as a normalized path spells it, e.g. `['berth no']`."""
+    if _PLAIN.match(name):
+        return f"['{name}']"
+    return "['" + "".join(map(_escape, name)) + "']"
 
 
 def _escape(character: str) -> str:

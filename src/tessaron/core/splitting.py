@@ -16,7 +16,7 @@ from typing import Any, SupportsIndex
 
 import numpy as np
 
-from tessaron.core.fragment import Fault
+from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import Separator
 
 _QUOTE, _BACKSLASH, _OPEN, _CLOSE, _COMMA, _NEWLINE = range(1, 7)
@@ -67,6 +67,13 @@ class Chunk:
     document: int = -1
     is_members: bool = False
     is_skeleton: bool = False
+
+    def as_object(self) -> bytes:
+        """Return the members of an object as one object, in which every byte has the place it had."""
+        if not self.continues:
+            return b"{" + self.data + b"}"
+        comma = self.data.index(b",")
+        return self.data[:comma] + b"{" + self.data[comma + 1 :] + b"}"
 
     def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
         """Let the data travel apart from the rest (PEP 574)."""

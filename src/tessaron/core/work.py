@@ -14,10 +14,9 @@ from tessaron.core.branches import fragment_of, origin, tree_of
 from tessaron.core.conform import conform
 from tessaron.core.digest_keys import content_lane
 from tessaron.core.errors import UsageError
+from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import (
-    Fault,
     Fragment,
-    Repeated,
     Role,
     TextLane,
     pack_fragment,
@@ -89,7 +88,7 @@ def read_chunk(task: ReadTask) -> ReadResult:
     chunk = task.chunk
     kernel = choose_kernel(task.kernel)
     if chunk.is_members:
-        fragment = kernel(_as_object(chunk), Separator.NOTHING, False, task.options)
+        fragment = kernel(chunk.as_object(), Separator.NOTHING, False, task.options)
         if not fragment.faults:
             tree = entries_as_records(tree_of(fragment))
             fragment = replace(fragment_of(tree, fragment), offsets=np.empty(0, np.int64))
@@ -97,14 +96,6 @@ def read_chunk(task: ReadTask) -> ReadResult:
         fragment = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
     _add_origins(fragment, task)
     return ReadResult.of(fragment)
-
-
-def _as_object(chunk: Chunk) -> bytes:
-    """Return the members of a chunk as one object, in which every byte has the place it had."""
-    if not chunk.continues:
-        return b"{" + chunk.data + b"}"
-    comma = chunk.data.index(b",")
-    return chunk.data[:comma] + b"{" + chunk.data[comma + 1 :] + b"}"
 
 
 def _add_origins(fragment: Fragment, task: ReadTask) -> None:

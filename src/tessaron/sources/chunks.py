@@ -40,18 +40,43 @@ class RecordsAt:
 class ChunkReader:
     """Reads one source as chunks of whole records, in order.
 
+    Args:
+        source: The source.
+        on_bytes: Is told how many more bytes were read.
+        chunk_bytes: Bytes read at once.
+        path: Where the records stand, as names and a wildcard, or `$`; else it is recognised.
+        lines_are_documents: Whether the lines of JSON Lines are given whole, whatever the path.
+        must_find: Whether it is an error when no document has what the path names.
+
     Attributes:
         place: Where the records stand; known once the first chunk was asked for.
+        head: The first bytes of the source, as UTF-8.
+        documents: At the end: how many documents were looked into for the records.
     """
 
     def __init__(
-        self, source: ByteInput, on_bytes: Callable[[int], None], chunk_bytes: int, path: JsonPath | None
+        self,
+        source: ByteInput,
+        on_bytes: Callable[[int], None],
+        chunk_bytes: int,
+        path: JsonPath | None,
+        lines_are_documents: bool = False,
+        must_find: bool = True,
     ):
         self.place: RecordsAt | None = None
+        self.head = b""
+        self.documents = 0
+        self._lines_are_documents = lines_are_documents
+        self._must_find = must_find
         self._source = source
         self._on_bytes = on_bytes
         self._chunk_bytes = chunk_bytes
         self._path = path
+
+    @property
+    def is_inside(self) -> bool:
+        """Whether the chunks come from inside documents; known once the first was asked for."""
+        return self.place is not None and (self.place.names is not None or self.place.form is Form.ARRAY)
 
     def __iter__(self) -> Iterator[Chunk]:
         """Yield the chunks.
@@ -66,7 +91,10 @@ class ChunkReader:
             head, is_whole = _head(blocks)
             if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
                 head, blocks = _without_separators(head), map(_without_separators, blocks)
+            self.head = head
             self.place = _place_of(head, is_whole, self._path)
+            if self.place is not None and self.place.form is Form.LINES and self._lines_are_documents:
+                self.place = RecordsAt(Form.LINES)
             if self.place is None:
                 raise DataError(
                     "the source is empty; expected a JSON array, a JSON object, or one object per line",
@@ -82,7 +110,9 @@ class ChunkReader:
                 fault = error.fault
                 place = Place(self._source.name, byte_offset=fault.byte_offset)
                 raise DataError(fault.reason, place, fault.code) from None
-        if isinstance(splitter, EnvelopeSplitter) and not splitter.found:
+        if isinstance(splitter, EnvelopeSplitter):
+            self.documents = splitter.documents
+        if self._must_find and isinstance(splitter, EnvelopeSplitter) and not splitter.found:
             raise UsageError(_nothing_found(self._source.name, splitter, self.place.names or ()))
 
 

@@ -9,8 +9,6 @@ import lzma
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
-import pyarrow as pa
-
 from tessaron.core.errors import DataError, Place, SourceError
 
 
@@ -48,6 +46,8 @@ class _Joined:
 
 
 def _open_zstd(stream: Any) -> Any:
+    import pyarrow as pa
+
     return pa.CompressedInputStream(pa.PythonFile(stream, "r"), "zstd")
 
 
@@ -124,7 +124,7 @@ class _Guarded:
     def read(self, size: int) -> bytes:
         try:
             return bytes(self._stream.read(size))
-        except (EOFError, gzip.BadGzipFile, lzma.LZMAError, pa.ArrowInvalid, ValueError) as error:
+        except (EOFError, gzip.BadGzipFile, lzma.LZMAError, ValueError) as error:
             reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
             raise DataError(reason, Place(self._name), "compression") from error
         except OSError as error:

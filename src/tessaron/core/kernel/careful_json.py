@@ -10,9 +10,9 @@ import json
 import re
 from typing import Any, NoReturn
 
-from tessaron.core.fragment import Fault
+from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import DEPTH_LIMIT
-from tessaron.core.kernel.growing import NumberText, Pairs
+from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import ELEMENT, Path
 
 _SPACE = re.compile(r"[ \t\n\r]*")

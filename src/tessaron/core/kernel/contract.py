@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import Protocol
+from typing import TYPE_CHECKING, Protocol
 
-from tessaron.core.fragment import Fragment
+if TYPE_CHECKING:
+    from tessaron.core.fragment import Fragment
 
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""

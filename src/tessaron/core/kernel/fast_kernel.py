@@ -7,12 +7,13 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Repeated, Role, TextLane
+from tessaron.core.faults import Repeated
+from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
+from tessaron.core.json_text import json_text
 from tessaron.core.kernel import _fastjson
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.json_kernel import DEFAULT_OPTIONS
 from tessaron.core.kernel.record_reader import RecordReader
-from tessaron.core.kernel.repeated_names import json_text
 
 MEMBER_LIMIT = 256
 """Names of one object that get a node of their own in a fragment; the others become entries."""

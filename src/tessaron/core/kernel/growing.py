@@ -13,22 +13,11 @@ import numpy as np
 
 from tessaron.core.errors import UsageError
 from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
+from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, Origin, Path, format_path
 
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
-
-
-class NumberText(str):
-    """A number that is kept as the digits of its text."""
-
-    __slots__ = ()
-
-
-class Pairs(tuple[tuple[str, Any], ...]):
-    """The members of an object as (name, value) pairs, in the order of the text, repeated names included."""
-
-    __slots__ = ()
 
 
 class _GrowingNode:

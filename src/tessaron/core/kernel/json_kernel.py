@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from tessaron.core.fragment import Fragment, Repeated
+from tessaron.core.faults import Repeated
+from tessaron.core.fragment import Fragment
+from tessaron.core.json_text import json_text
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.kernel.record_reader import RecordReader
-from tessaron.core.kernel.repeated_names import json_text
 
 DEFAULT_OPTIONS = KernelOptions()
 

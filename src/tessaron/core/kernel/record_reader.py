@@ -8,11 +8,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn
 
-from tessaron.core.fragment import Fault
+from tessaron.core.faults import Fault
 from tessaron.core.kernel.careful_json import FaultError, decode, number, parse_carefully
 from tessaron.core.kernel.contract import KernelOptions, Separator
-from tessaron.core.kernel.growing import NumberText, Pairs
 from tessaron.core.kernel.repeated_names import drop_repeated
+from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import Path, format_path
 from tessaron.core.splitting import nesting_depth
 
@@ -27,9 +27,39 @@ def _refuse_constant(word: str) -> NoReturn:
     raise ValueError(word)
 
 
-_DECODER = json.JSONDecoder(
-    object_pairs_hook=Pairs, parse_float=NumberText, parse_int=number, parse_constant=_refuse_constant
-)
+class _RepeatedNameError(Exception):
+    """An object has a name twice."""
+
+
+def _plain_object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    members = dict(pairs)
+    if len(members) < len(pairs):
+        raise _RepeatedNameError
+    return members
+
+
+_NEGATIVE_ZERO = re.compile(rb"-0(?![0-9.eE])")
+_DIGITS_AS_ZERO = bytes.maketrans(b"123456789", b"0" * 9)
+_SAFE_DIGITS = 18
+"""Every integer of so many digits fits 64 bits."""
+
+
+def _may_have_odd_integers(data: bytes) -> bool:
+    """Say whether some integer may have to be kept as its digits: `-0`, or beyond 64 bits."""
+    long = b"0" * (_SAFE_DIGITS + 1) in data.translate(_DIGITS_AS_ZERO)
+    return long or (b"-0" in data and _NEGATIVE_ZERO.search(data) is not None)
+
+
+def _decoder(objects: Any, integers: Any) -> json.JSONDecoder:
+    return json.JSONDecoder(
+        object_pairs_hook=objects,
+        parse_float=NumberText,
+        parse_int=integers,
+        parse_constant=_refuse_constant,
+    )
+
+
+_DECODER_WITH_REPEATED = _decoder(Pairs, number)
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,7 +67,8 @@ class Record:
     """One record that could be read.
 
     Attributes:
-        value: Objects as `Pairs`, arrays as lists, numbers other than 64-bit integers as `NumberText`.
+        value: Objects as dicts or `Pairs`, arrays as lists, other numbers than 64-bit integers as
+            `NumberText`.
         byte_offset: Where it begins in the chunk, in bytes from 0.
         repeated: Path and earlier value of each name that stood twice in an object.
     """
@@ -59,6 +90,7 @@ class RecordReader:
         self._text = decode(data)
         self._suspect = not data.isascii() and _BAD_BYTE.search(self._text) is not None
         self._ascii = data.isascii()
+        self._decoder = _decoder(_plain_object, number if _may_have_odd_integers(data) else int)
         self._separator = separator
         self._options = options
         self._at = 0
@@ -90,18 +122,24 @@ class RecordReader:
             self._pass_comma()
         start = self._record_start = self._at
         try:
-            value, self._at = _DECODER.raw_decode(self._text, start)
+            value, self._at = self._decode(start)
             doubtful = self._doubtful(start)
         except (ValueError, RecursionError):
             doubtful = True
         if doubtful:
             value = self._record_carefully(start)
-        value, repeated = drop_repeated(value)
+        value, repeated = (value, ()) if isinstance(value, dict) else drop_repeated(value)
         if repeated and self._options.reject_repeated:
             path = repeated[0][0]
             reason = f"the name stands twice in its object: {format_path(path)}; expected names to be unique"
             raise FaultError(Fault("repeated_name", start, reason, path))
         return Record(value, self._in_bytes(start), repeated)
+
+    def _decode(self, start: int) -> tuple[Any, int]:
+        try:
+            return self._decoder.raw_decode(self._text, start)
+        except _RepeatedNameError:
+            return _DECODER_WITH_REPEATED.raw_decode(self._text, start)
 
     def _doubtful(self, start: int) -> bool:
         """Say whether the fast decoder may have let something pass that is not allowed."""

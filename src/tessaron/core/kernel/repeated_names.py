@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
-from tessaron.core.kernel.growing import NumberText, Pairs
+from tessaron.core.kernel.values import Pairs
 from tessaron.core.paths import ELEMENT, Path
 
 
@@ -47,33 +46,3 @@ def _has_repeated(value: Any) -> bool:
         elif isinstance(item, list):
             pending.extend(inner for inner in item if isinstance(inner, (Pairs, list)))
     return False
-
-
-def json_text(value: Any) -> str:
-    """Return a value as the kernel parses it as compact JSON text, with the digits of its numbers."""
-    pieces: list[str] = []
-    pending: list[Any] = [value]
-    while pending:
-        item = pending.pop()
-        if isinstance(item, _Verbatim):
-            pieces.append(item)
-        elif isinstance(item, (Pairs, dict)):
-            pairs = list(item.items() if isinstance(item, dict) else item)
-            parts: list[Any] = [_Verbatim("{")]
-            for index, (name, inner) in enumerate(pairs):
-                parts += [_Verbatim(("," if index else "") + json.dumps(name) + ":"), inner]
-            pending.extend(reversed([*parts, _Verbatim("}")]))
-        elif isinstance(item, list):
-            parts = [_Verbatim("[")]
-            for index, inner in enumerate(item):
-                parts += [_Verbatim(","), inner] if index else [inner]
-            pending.extend(reversed([*parts, _Verbatim("]")]))
-        else:
-            pieces.append(str(item) if isinstance(item, NumberText) else json.dumps(item))
-    return "".join(pieces)
-
-
-class _Verbatim(str):
-    """A piece of JSON text to be written as it is."""
-
-    __slots__ = ()

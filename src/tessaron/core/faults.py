@@ -1,0 +1,41 @@
+"""What a kernel found wrong, or odd, in the records of a chunk."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from tessaron.core.paths import Path
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Why a record could not be read.
+
+    Attributes:
+        code: A short stable name of the reason.
+        byte_offset: Where in the chunk, in bytes from 0.
+        reason: Expected, got, what next.
+        path: Where in the record, as far as it was read.
+        record: The records of the chunk before it, faulty ones included.
+    """
+
+    code: str
+    byte_offset: int
+    reason: str
+    path: Path = ()
+    record: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Repeated:
+    """A name that stood twice in one object, and the value that gave way to a later one.
+
+    Attributes:
+        record: The row of the record in the fragment, from 0.
+        path: The path of the member.
+        value: The earlier value, as JSON.
+    """
+
+    record: int
+    path: Path
+    value: str
