@@ -13,12 +13,19 @@ from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions
 from tessaron.core.structure import StructureRules
 from tessaron.sources.chunks import CHUNK_BYTES
 
-LEAST_MEMORY = 128 * 1024 * 1024
+LEAST_MEMORY = 200 * 1000 * 1000
 """The least memory that a run can be bounded to, in bytes."""
 _SHARED_CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk where several processes work, each of which holds a few."""
-_CHUNK_SHARE = 48
-"""So many times the bytes of a chunk may be in use per process, as a rule."""
+_PROCESS_BYTES = 100 * 1000 * 1000
+"""What a process needs before it reads anything: the interpreter and its libraries."""
+_LEAST_ROOM = 60 * 1000 * 1000
+"""What a process should have beyond that; where memory is shorter, fewer processes work."""
+_CHUNK_SHARE, _COLLECTED_SHARE = 40, 8
+"""Of the room beyond that, a chunk may be one part in so many (it takes up to about 25 times its bytes),
+and the rows collected for writing one in so many (encoding them takes up to four times theirs)."""
+_COLLECTED_BYTES = 24 * 1024 * 1024
+"""Rows collected for writing where memory is not bounded."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,8 +94,21 @@ class Options:
         return StructureRules(tuple(self.dictionaries), tuple(self.not_dictionaries))
 
     def worker_count(self) -> int:
-        """Return how many processes parse."""
-        return self.workers if self.workers is not None else (os.cpu_count() or 1)
+        """Return how many processes parse: as many as asked for and memory allows."""
+        wanted = self.workers if self.workers is not None else (os.cpu_count() or 1)
+        if self.memory is None:
+            return wanted
+        return max(1, min(wanted, self.memory // (_PROCESS_BYTES + _LEAST_ROOM)))
+
+    def collected_bytes(self) -> int:
+        """Return how many bytes of rows may be collected before they are written."""
+        if self.memory is None:
+            return _COLLECTED_BYTES
+        return min(_COLLECTED_BYTES, self._room() // _COLLECTED_SHARE)
+
+    def _room(self) -> int:
+        assert self.memory is not None
+        return max(self.memory - self.worker_count() * _PROCESS_BYTES, _LEAST_ROOM)
 
     def bounded_chunk_bytes(self) -> int:
         """Return the bytes read at once, fewer where memory is short."""
@@ -97,4 +117,4 @@ class Options:
             chunk_bytes = min(chunk_bytes, _SHARED_CHUNK_BYTES)
         if self.memory is None:
             return chunk_bytes
-        return min(chunk_bytes, self.memory // (_CHUNK_SHARE * (self.worker_count() + 1)))
+        return min(chunk_bytes, self._room() // (_CHUNK_SHARE * self.worker_count()))

@@ -116,9 +116,9 @@ def export(
     with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
         run = _Run(inputs, settled, progress or NoProgress(), stack)
         layout = run.read()
-        files = TableFiles(
-            folder.aside, layout, format, threads=settled.worker_count() if settled.worker_count() > 1 else 0
-        )
+        workers = settled.worker_count()
+        threads = workers if workers > 1 else 0
+        files = TableFiles(folder.aside, layout, format, settled.collected_bytes(), threads)
         with files:
             for rows in run.rows():
                 files.write(rows)
@@ -157,6 +157,10 @@ class _Run:
     """One run: read all, draft the layout, then turn the fragments into rows."""
 
     def __init__(self, inputs: list[Input], options: Options, progress: Progress, stack: ExitStack):
+        if options.memory is not None:
+            # The other allocators keep what was freed for later; this one gives it back.
+            stack.callback(pa.set_memory_pool, pa.default_memory_pool())
+            pa.set_memory_pool(pa.system_memory_pool())
         self._options = options
         self._progress = progress
         sizes = [entry.size for entry in inputs]

@@ -7,6 +7,7 @@ from tessaron.core.fragment import Fragment, Role
 from tessaron.core.paths import ENTRY
 from tessaron.core.regroup import fold, lift, to_entries, to_members
 from tessaron.core.shape import ShapeNode
+from tessaron.core.structure import has_several_ways
 
 
 def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
@@ -43,7 +44,7 @@ def _fold_all(tree: Branch, record: ShapeNode) -> None:
     while pending:
         branch, target = pending.pop()
         if target.is_recursive:
-            fold(branch, target)
+            fold(branch, target, has_several_ways(target))
         for step, child in branch.children.items():
             if step in target.children:
                 pending.append((child, target.children[step]))

@@ -10,7 +10,7 @@ from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITH
 from tessaron.core.naming import Names
 from tessaron.core.paths import ENTRY, Origin, Path
 from tessaron.core.shape import ShapeNode
-from tessaron.core.structure import level_between
+from tessaron.core.structure import has_several_ways, level_between
 from tessaron.core.typing.inference import infer_type
 
 VALUE_NAME = "value"
@@ -97,7 +97,9 @@ def _draft_table(level: _Level, places: list[_Place]) -> Table:
     named = {key: _free_name(names, level.name, key) for key in keys}
     origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
     if level.owner.is_recursive and level.node is not level.owner:
-        origins.append(_depth_node())
+        origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
+        if has_several_ways(level.owner):
+            origins.append(_known_node(Origin.WAY, Kind.TEXT))
     known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]
     table = Table(
         level.name,
@@ -114,9 +116,9 @@ def _draft_table(level: _Level, places: list[_Place]) -> Table:
     return replace(table, document_key=documents[0]) if documents else table
 
 
-def _depth_node() -> ShapeNode:
-    node = ShapeNode(Origin.DEPTH)
-    node.counts[Kind.INTEGER] = 1
+def _known_node(step: Origin, kind: Kind) -> ShapeNode:
+    node = ShapeNode(step)
+    node.counts[kind] = 1
     return node
 
 

@@ -28,6 +28,8 @@ class Origin(Enum):
     """The row of the same table it stands in, for a row of a structure that contains itself."""
     THROUGH = "through_key"
     """The row of the table between, where that structure contains itself through another array."""
+    WAY = "within_path"
+    """The way from the row it stands in, where such a structure contains itself in several places."""
     CONTENT = "content"
     """The digest of a record's text."""
     DEPTH = "depth"

@@ -22,9 +22,9 @@ from tessaron.core.branches import (
     take,
     tree_of,
 )
-from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Node, Role, TextLane
+from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step, format_path
 
 
 def all_to_entries(fragment: Fragment, objects: list[int]) -> Fragment:
@@ -237,7 +237,7 @@ class _Depth:
     """The elements of one array inside the structure that contains itself.
 
     `container` is the one it stands in, `container_rows` the row there for each row; `through` the level
-    between, if there is one, and `through_rows` the row there.
+    between, if there is one, and `through_rows` the row there; `way` leads from the container here.
     """
 
     level: Branch
@@ -245,14 +245,16 @@ class _Depth:
     container_rows: Int32s
     through: Branch | None
     through_rows: Int32s
+    way: Path
 
 
-def fold(outer: Branch, structure: object) -> None:
+def fold(outer: Branch, structure: object, with_ways: bool = False) -> None:
     """Make the elements of arrays inside arrays of one structure rows of the outermost array's level.
 
     Args:
         outer: The branch with the outermost array.
         structure: What the branches have as `fold` at which the structure stands again.
+        with_ways: Whether each row is to say by which way it stands in the row around it.
     """
     first = outer.children.get(ELEMENT)
     if first is None:
@@ -287,6 +289,8 @@ def fold(outer: Branch, structure: object) -> None:
         if depth.through is not None:
             through[rows] = maps[id(depth.through)][depth.through_rows]
     level.children[Origin.DEPTH] = origin(Origin.DEPTH, count, integers=deep)
+    if with_ways:
+        level.children[Origin.WAY] = _ways(depths, starts, within)
     for name, values in ((Origin.WITHIN, within), (Origin.THROUGH, through)):
         known = np.flatnonzero(values >= 0).astype(np.int32)
         if len(known):
@@ -294,13 +298,24 @@ def fold(outer: Branch, structure: object) -> None:
     outer.children[ELEMENT] = level
 
 
+def _ways(depths: list[_Depth], starts: list[Int32s], within: Int64s) -> Branch:
+    """Return the way from the row around it for each row that stands in one."""
+    codes = np.zeros(len(within), np.int64)
+    for index, rows in enumerate(starts):
+        codes[rows] = index
+    known = np.flatnonzero(within >= 0).astype(np.int32)
+    names = pa.array([format_path(depth.way) for depth in depths], pa.large_string())
+    texts = TextLane.of(names.take(pa.array(codes[known])))
+    return origin(Origin.WAY, len(within), rows=known, texts=texts)
+
+
 def _find_depths(first: Branch, structure: object) -> list[_Depth]:
     """Return all levels of the structure, each after its container, and detach the inner ones."""
     none = np.empty(0, np.int32)
-    depths = [_Depth(first, -1, none, None, none)]
-    pending: list[tuple[Branch, int, list[Branch]]] = [(first, 0, [])]
+    depths = [_Depth(first, -1, none, None, none, ())]
+    pending: list[tuple[Branch, int, list[Branch], Path]] = [(first, 0, [], ())]
     while pending:
-        branch, container, between = pending.pop()
+        branch, container, between, way = pending.pop()
         for step in sorted(branch.children, key=str):
             child = branch.children[step]
             if child.fold is structure and ELEMENT in child.children:
@@ -309,10 +324,11 @@ def _find_depths(first: Branch, structure: object) -> list[_Depth]:
                 through, through_rows = (between[-1], rows) if between else (None, none)
                 for above in reversed(between):
                     rows = above.node.parent_rows[rows]
-                depths.append(_Depth(level, container, rows, through, through_rows))
-                pending.append((level, len(depths) - 1, []))
+                depths.append(_Depth(level, container, rows, through, through_rows, (*way, step)))
+                pending.append((level, len(depths) - 1, [], ()))
             else:
-                pending.append((child, container, [*between, child] if isinstance(step, Each) else between))
+                levels = [*between, child] if isinstance(step, Each) else between
+                pending.append((child, container, levels, (*way, step)))
     return depths
 
 

@@ -157,6 +157,11 @@ def level_between(outer: ShapeNode) -> ShapeNode | None:
     return next(found, None)
 
 
+def has_several_ways(outer: ShapeNode) -> bool:
+    """Say whether the structure at `outer` contains itself in more than one place."""
+    return outer.is_recursive and sum(node.fold is outer for node, _ in _inner_nodes(outer)) > 1
+
+
 def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
     """Return the nearest nodes below with the same name, and the last level between, if there is one."""
     found: list[tuple[ShapeNode, ShapeNode | None]] = []

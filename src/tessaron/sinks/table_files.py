@@ -18,8 +18,6 @@ from tessaron.core.layout import Layout, Table
 _GROUP_ROWS = 131_072
 _GROUP_CELLS = 4_194_304
 _LEAST_GROUP_ROWS = 1_024
-_COLLECTED_BYTES = 24 * 1024 * 1024
-"""Rows collected in memory, all tables together, before the largest group is written out early."""
 
 
 class TableFile(Protocol):
@@ -113,10 +111,13 @@ class TableFiles:
         folder: Where the files go.
         layout: The tables.
         format_name: A key of `FORMATS`.
+        collected_bytes: Bytes of rows, all tables together, before the largest group is written early.
         threads: Threads that encode groups; with none it is done at once.
     """
 
-    def __init__(self, folder: Path, layout: Layout, format_name: str, threads: int = 0):
+    def __init__(
+        self, folder: Path, layout: Layout, format_name: str, collected_bytes: int, threads: int = 0
+    ):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
         self.rows = {table.name: 0 for table in layout.tables}
@@ -128,6 +129,7 @@ class TableFiles:
         self._collected: dict[str, list[Any]] = {name: [] for name in self._files}
         self._collected_rows = dict.fromkeys(self._files, 0)
         self._collected_bytes = dict.fromkeys(self._files, 0)
+        self._most_collected = collected_bytes
         self._threads = ThreadPoolExecutor(threads) if threads else None
         self._groups_ahead = threads
         self._written: deque[Future[None]] = deque()
@@ -159,7 +161,7 @@ class TableFiles:
                 self._collected_rows[name] += batch.num_rows
                 self._collected_bytes[name] += batch.get_total_buffer_size()
                 self._write_full_groups(name)
-        while sum(self._collected_bytes.values()) > _COLLECTED_BYTES:
+        while sum(self._collected_bytes.values()) > self._most_collected:
             self._flush(max(self._collected_bytes, key=self._collected_bytes.__getitem__))
 
     def close(self) -> None:
