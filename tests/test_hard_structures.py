@@ -146,6 +146,18 @@ class SelfContainingTest(unittest.TestCase):
         )
         self.assertEqual(rows(tables, "r_a_b", "parent_key", "m"), [(1, 1), (1, 2), (3, 3)])
 
+    def test_the_way_is_told_where_there_are_several(self):
+        record = {"b": {"n": 1, "a": {"b": {"n": 2}}, "b": {"n": 3, "b": {"n": 4}}}}
+        tables = tessaron.shred([record], name="r")
+        self.assertEqual(
+            rows(tables, "r_b", "within_key", "within_path", "depth", "n"),
+            [(None, None, 1, 1), (1, "$.b", 2, 3), (2, "$.b", 3, 4), (1, "$.a.b", 2, 2)],
+        )
+        keys = tessaron.shred(json.dumps(record).encode(), keys="digest", records="$")["records_b"].column(
+            "row_key"
+        )
+        self.assertEqual(len(set(keys.to_pylist())), 4)
+
     def test_a_thousand_levels(self):
         text = '{"n":1,"c":[' * 1_000 + '{"n":1}' + "]}" * 1_000
         tables = tessaron.shred(b'{"c":' + text.encode() + b"}", name="d")

@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
+from tessaron.core.paths import Origin
 from tests.harness import FolderTest, tally, values_of, walk
 
 # Number-like floats are left to test_types; here every scalar has one spelling.
@@ -179,13 +180,15 @@ class CountsTest(unittest.TestCase):
                     for column in (table.parent_key, table.within_key, table.through_key)
                     if column
                 ]
+                places += [
+                    data.column(column.name).to_pylist()
+                    for column in table.columns
+                    if column.path[-1:] == (Origin.WAY,)
+                ]
                 seen: Counter = Counter()
                 for place, ordinal in zip(zip(*places, strict=True), ordinals, strict=True):
-                    # Several ways may lead from one row to rows inside it; each counts from 1 without gaps.
-                    is_inner = table.within_key is not None and place[1] is not None
-                    if not (is_inner and ordinal == 1):
-                        self.assertEqual(ordinal, seen[place] + 1)
-                    seen[place] = ordinal
+                    seen[place] += 1
+                    self.assertEqual(ordinal, seen[place])
 
 
 class SourcesTest(FolderTest):

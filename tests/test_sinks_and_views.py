@@ -86,7 +86,7 @@ class FilesTest(FolderTest):
 
     def test_memory_can_be_bounded(self):
         path = self.write("r.ndjson", b'{"a":[1,2,3],"t":"text"}\n' * 100_000)
-        receipt = tessaron.export(path, self.folder / "o", memory=128 * 1024 * 1024, workers=1)
+        receipt = tessaron.export(path, self.folder / "o", memory=200_000_000, workers=1)
         self.assertEqual(receipt.rows, 400_000)
 
 

@@ -169,7 +169,7 @@ class KeysTest(FolderTest):
     def test_options_that_cannot_be(self):
         cases = (
             (("--memory", "7 parrots"), "expected a size like 400MB"),
-            (("--memory", "1MB"), "expected memory of at least 134,217,728, got 1,000,000"),
+            (("--memory", "1MB"), "expected memory of at least 200,000,000, got 1,000,000"),
             (("--workers", "0"), "x>=1"),
             (("--records", "$["), "character 3: expected"),
         )

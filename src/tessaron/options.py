@@ -15,7 +15,7 @@ from tessaron.sources.chunks import CHUNK_BYTES
 
 LEAST_MEMORY = 200 * 1000 * 1000
 """The least memory that a run can be bounded to, in bytes."""
-_SHARED_CHUNK_BYTES = 2 * 1024 * 1024
+_SHARED_CHUNK_BYTES = 4 * 1024 * 1024
 """The largest chunk where several processes work, each of which holds a few."""
 _PROCESS_BYTES = 100 * 1000 * 1000
 """What a process needs before it reads anything: the interpreter and its libraries."""

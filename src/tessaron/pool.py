@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import os
 import pickle
-import subprocess
-import sys
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from functools import partial
 from multiprocessing.connection import Connection, Pipe, wait
 from types import TracebackType
 from typing import Any, cast
@@ -19,7 +18,8 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import Plan, ReadTask, RowsTask, make_rows
 from tessaron.mailbox import Mailbox, shared_file, spill_file
-from tessaron.worker import BOXES, with_fragment
+from tessaron.processes import ForkedProcess, Process, can_fork, start_process
+from tessaron.worker import BOXES, serve, with_fragment
 
 PARALLEL_BYTES = 16 * 1024 * 1024
 """Smaller inputs are read in this process: to start others would take longer."""
@@ -42,7 +42,7 @@ class _Worker:
     """A worker process with its mailboxes, used in turn, and the tasks it has, the first being worked on."""
 
     slot: int
-    process: subprocess.Popen[bytes]
+    process: Process
     connection: Connection[Any, Any]
     inboxes: list[Mailbox]
     outboxes: list[Mailbox]
@@ -85,6 +85,8 @@ class Pool:
     _spills: list[int] = field(default_factory=list)
 
     def __enter__(self) -> Pool:
+        if self._is_worth_workers(0):
+            self._start_all()
         return self
 
     def __exit__(
@@ -129,10 +131,7 @@ class Pool:
 
     def _distribute(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         head = pickle.dumps(work)
-        while len(self._spills) < self.count:
-            self._spills.append(spill_file())
-        while len(self._workers) < self.count - 1:
-            self._start(len(self._workers))
+        self._start_all()
         for worker in self._workers:
             worker.connection.send_bytes(head)
         results: dict[int, Any] = {}
@@ -198,18 +197,24 @@ class Pool:
         for task in (replace(first, tries=first.tries + 1), *others):
             self._send(worker, task, head)
 
+    def _start_all(self) -> None:
+        while len(self._spills) < self.count:
+            self._spills.append(spill_file())
+        while len(self._workers) < self.count - 1:
+            self._start(len(self._workers))
+
     def _start(self, slot: int) -> _Worker:
         ours, theirs = Pipe()
         boxes = [Mailbox(shared_file()) for _ in range(2 * BOXES)]
-        descriptors = [theirs.fileno(), *(box.descriptor for box in boxes), *self._spills]
-        talk, *files = map(str, descriptors)
-        process = subprocess.Popen(
-            [sys.executable, "-m", "tessaron.worker", str(slot), talk, *files],
-            pass_fds=descriptors,
-            env={**os.environ, **_FRUGAL, "PYTHONPATH": os.pathsep.join(filter(None, sys.path))},
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.DEVNULL,
-        )
+        process: Process
+        if can_fork():
+            connections = [ours, *(worker.connection for worker in self._workers)]
+            process = ForkedProcess.start(
+                connections, partial(serve, theirs, boxes[:BOXES], boxes[BOXES:], slot, self._spills)
+            )
+        else:
+            descriptors = [theirs.fileno(), *(box.descriptor for box in boxes), *self._spills]
+            process = start_process(slot, descriptors)
         theirs.close()
         worker = _Worker(slot, process, ours, boxes[:BOXES], boxes[BOXES:])
         self._workers.append(worker)
@@ -217,8 +222,6 @@ class Pool:
 
 
 _NO_TASK = object()
-_FRUGAL = {"ARROW_DEFAULT_MEMORY_POOL": "system"}
-"""Lets a worker give freed memory back at once."""
 
 
 @dataclass(frozen=True)

@@ -45,7 +45,7 @@ Location = tuple[str | int, ...]
 """The way to one value: names of members and indices of elements, from 0."""
 
 _STEPS_SHOWN = 100
-_SHORTHAND = re.compile(r"[A-Za-z_\u0080-\U0010ffff][A-Za-z0-9_\u0080-\U0010ffff]*\Z")
+_SHORTHAND = re.compile(r"[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*\Z")
 _PLAIN = re.compile(r"[^\x00-\x1f'\\]*\Z")
 _ESCAPES = {"\b": r"\b", "\t": r"\t", "\n": r"\n", "\f": r"\f", "\r": r"\r", "'": r"\'", "\\": r"\\"}
 

@@ -62,10 +62,16 @@ def shift_keys(batches: Mapping[str, Any], layout: Layout, rows_before: Mapping[
             before = rows_before.get(other, 0) if other is not None else 0
             if column is not None and before:
                 index = batch.schema.get_field_index(column)
-                keys = pc.add(batch.column(index), before)
+                keys = _plus(batch.column(index), before)
                 batch = batch.set_column(index, batch.schema.field(index), keys)
         shifted[table.name] = batch
     return shifted
+
+
+def _plus(keys: Any, before: int) -> Any:
+    if keys.null_count:
+        return pc.add(keys, before)
+    return pa.array(keys.to_numpy() + before)
 
 
 def _key_columns(table: Table, level: Node | None, nodes: dict[Path, Node]) -> list[Any]:

@@ -34,7 +34,6 @@ class ProgressBar:
         self._total = 0
 
     def __enter__(self) -> ProgressBar:
-        self._bar.start()
         return self
 
     def __exit__(
@@ -43,7 +42,8 @@ class ProgressBar:
         self._bar.stop()
 
     def start(self, total_bytes: int | None) -> None:
-        """Begin the bar of bytes read."""
+        """Begin the bar of bytes read; only now, as a process with a thread for it cannot be forked."""
+        self._bar.start()
         self._task = self._bar.add_task("reading", total=total_bytes)
 
     def read(self, byte_count: int) -> None:

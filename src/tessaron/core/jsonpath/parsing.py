@@ -32,7 +32,8 @@ MOST_NESTED = 100
 """The most parentheses, functions and filters in one another."""
 _MOST_INTEGER = 2**53 - 1
 
-_SHORTHAND = re.compile(r"[A-Za-z_\u0080-\ud7ff\ue000-\U0010ffff][0-9A-Za-z_\u0080-\ud7ff\ue000-\U0010ffff]*")
+_SHORTHAND = re.compile(r"[^\x00-@\[-^`{-\x7f\ud800-\udfff][^\x00-/:-@\[-^`{-\x7f\ud800-\udfff]*")
+"""A letter, `_` or any character beyond ASCII; then digits too."""
 _INTEGER = re.compile(r"0|-?[1-9][0-9]*")
 _NUMBER = re.compile(r"(?:-?0|-?[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?")
 _FUNCTION = re.compile(r"[a-z][a-z0-9_]*(?=\()")
