@@ -16,11 +16,11 @@ from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.naming import name_of_source
-from tessaron.core.paths import Origin, format_path
+from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.structure import StructureNote, object_paths, settle
-from tessaron.core.work import ReadResult, ReadTask, read_chunk
+from tessaron.core.structure import StructureNote, StructureRules, object_paths, settle, settle_names
+from tessaron.core.work import ReadResult, ReadTask, ReshapeTask, read_chunk, reshape
 from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
@@ -83,6 +83,18 @@ class Feed:
         self.spill.write(result.packed)
         self.records_before.append(records_before)
 
+    def settle_names(self, rules: StructureRules, mapper: Mapper) -> None:
+        """Settle which objects of many names are dictionaries; regroup fragments that took others so."""
+        settled: dict[Path, bool] = {}
+        while (known := settle_names(self.shape, rules, settled)) != settled:
+            settled = known
+            tasks = (ReshapeTask(packed, settled) for packed in self.spill.read())
+            self.shape, again = Shape(settled), self.spill.again()
+            for result in mapper.map(reshape, tasks):
+                self.shape.merge(result.shape)
+                again.write(result.packed)
+            self.spill.replace_by(again)
+
 
 @dataclass(slots=True)
 class Reading:
@@ -143,6 +155,7 @@ class Reading:
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
         for feed in (self.records, self.documents):
+            feed.settle_names(rules, self.mapper)
             named -= object_paths(feed.shape, named)
             found += settle(feed.shape, rules)
         self.notes += [

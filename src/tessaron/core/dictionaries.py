@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
+from dataclasses import dataclass
 
 from tessaron.core.kinds import Kind
+from tessaron.core.paths import ENTRY
 from tessaron.core.shape import MOST_NAMES, ShapeNode
 
 MANY_KEYS, LOW_PRESENCE = 30, 0.2
@@ -17,8 +20,9 @@ FEW_OBJECTS = 3
 """With so few objects presence says nothing; then the names or the values must look alike."""
 LIKE_KINDS = 0.9
 """The share of values that must be of one kind (integers and fractions count as one, null as any)."""
-LIKE_FIELDS = 0.25
-"""How full, at least, the objects that are values must be: the share of their fields that is there."""
+LIKE_FIELDS, RARE_FIELD = 0.25, 0.05
+"""How full, at least, the objects that are values must be: the share of their fields that is there. Fields in
+a smaller share of the objects than the second figure do not count."""
 
 _DATA_NAME = re.compile(
     r"\d{4}-\d\d(-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?)?)?"
@@ -36,6 +40,51 @@ _KIND_GROUPS = (
 )
 
 
+@dataclass(slots=True)
+class _Values:
+    """All values of the members of objects taken together.
+
+    Attributes:
+        names: Occurrences of each name.
+        counts: Values per `Kind` code.
+        fields: Of the values that are objects: occurrences of each of their names.
+        nodes: The nodes the values stand at.
+    """
+
+    names: dict[str, int]
+    counts: list[int]
+    fields: Counter[str]
+    nodes: list[ShapeNode]
+
+    @classmethod
+    def of(cls, node: ShapeNode) -> _Values:
+        if node.names is not None and ENTRY in node.children:
+            entry = node.children[ENTRY]
+            return cls(node.names, entry.counts, Counter(_field_counts(entry)), [entry])
+        members = node.members()
+        fields: Counter[str] = Counter()
+        for member in members.values():
+            fields.update(_field_counts(member))
+        counts = [sum(column) for column in zip(*(member.counts for member in members.values()), strict=True)]
+        names = {name: member.occurrences for name, member in members.items()}
+        return cls(names, counts, fields, list(members.values()))
+
+    def merged(self) -> ShapeNode:
+        """Return one node for all values."""
+        if len(self.nodes) == 1:
+            return self.nodes[0]
+        made = ShapeNode()
+        for node in self.nodes:
+            made.absorb(node)
+        return made
+
+
+def _field_counts(node: ShapeNode) -> dict[str, int]:
+    if node.names is not None:
+        return node.names
+    return {name: inner.occurrences for name, inner in node.members().items()}
+
+
 def is_dictionary(node: ShapeNode) -> bool:
     """Say whether the objects at `node` are dictionaries: the first rule that speaks decides.
 
@@ -47,46 +96,49 @@ def is_dictionary(node: ShapeNode) -> bool:
     6. At least `MANY_KEYS` names in at most `FEW_OBJECTS` objects: yes if the values are objects or arrays,
        or the names look like codes.
     """
-    members = node.members()
-    if len(members) > MOST_NAMES:
+    if (node.is_dictionary and node.names is None) or len(node.members()) > MOST_NAMES:
         return True
-    if len(members) < DATA_KEYS or not _are_alike(list(members.values())):
+    values = _Values.of(node)
+    names = values.names
+    if len(names) < DATA_KEYS or not _are_alike(values):
         return False
-    if all(map(_DATA_NAME.fullmatch, members)):
+    if all(map(_DATA_NAME.fullmatch, names)):
         return True
     objects = node.counts[Kind.OBJECT]
-    presence = sum(member.occurrences for member in members.values()) / (len(members) * max(objects, 1))
-    coded = len(members) >= CODE_KEYS and all(map(_is_code, members))
+    presence = sum(names.values()) / (len(names) * max(objects, 1))
+    coded = len(names) >= CODE_KEYS and all(map(_is_code, names))
     if coded and presence <= CODE_PRESENCE:
         return True
-    if len(members) < MANY_KEYS:
+    if len(names) < MANY_KEYS:
         return False
-    return presence <= LOW_PRESENCE or (
-        objects <= FEW_OBJECTS and (coded or _are_containers(list(members.values())))
-    )
+    return presence <= LOW_PRESENCE or (objects <= FEW_OBJECTS and (coded or _are_containers(values)))
 
 
 def _is_code(name: str) -> bool:
     return bool(_CODE_NAME.fullmatch(name) or _DATA_NAME.fullmatch(name))
 
 
-def _are_alike(members: list[ShapeNode]) -> bool:
-    totals = [sum(node.counts[kind] for node in members for kind in group) for group in _KIND_GROUPS]
+def _are_alike(values: _Values) -> bool:
+    totals = [sum(values.counts[kind] for kind in group) for group in _KIND_GROUPS]
     if not sum(totals) or max(totals) < LIKE_KINDS * sum(totals):
         return False
-    return totals[0] < max(totals) or _have_like_fields(members)
+    return totals[0] < max(totals) or _have_like_fields(values)
 
 
-def _have_like_fields(members: list[ShapeNode]) -> bool:
-    """Say whether objects share their fields: of all fields met, each object has a fair share."""
-    fields = {name for node in members for name in node.members()}
-    if not fields or all(map(_DATA_NAME.fullmatch, fields)):
+def _have_like_fields(values: _Values) -> bool:
+    """Say whether objects share their fields, or are dictionaries themselves.
+
+    Fields that hardly any object has are left aside; of the others each object has a fair share.
+    """
+    if not values.fields or all(map(_DATA_NAME.fullmatch, values.fields)):
         return True
-    objects = sum(node.counts[Kind.OBJECT] for node in members)
-    filled = sum(inner.occurrences for node in members for inner in node.members().values())
-    return filled >= LIKE_FIELDS * objects * len(fields)
+    objects = values.counts[Kind.OBJECT]
+    common = [count for count in values.fields.values() if count >= RARE_FIELD * objects]
+    if common and sum(common) >= LIKE_FIELDS * objects * len(common):
+        return True
+    return len(values.names) >= MANY_KEYS and is_dictionary(values.merged())
 
 
-def _are_containers(members: list[ShapeNode]) -> bool:
-    containers = sum(node.counts[Kind.OBJECT] + node.counts[Kind.ARRAY] for node in members)
-    return 2 * containers > sum(node.occurrences for node in members)
+def _are_containers(values: _Values) -> bool:
+    containers = values.counts[Kind.OBJECT] + values.counts[Kind.ARRAY]
+    return 2 * containers > sum(values.names.values())

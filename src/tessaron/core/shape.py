@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any, cast
 
 import numpy as np
+import pyarrow.compute as pc
 
+from tessaron.core.branches import Branch, fragment_of, tree_of
 from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
+from tessaron.core.kernel.contract import MEMBER_LIMIT
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Step
-from tessaron.core.regroup import all_to_entries, all_to_members
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step
+from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 
+_FEW = 8
+"""So few values are counted one by one."""
 MOST_NAMES = 5_000
 """An object with more distinct names than this is a dictionary: no table has so many columns."""
 
@@ -34,7 +39,10 @@ class ShapeNode:
         longest_text: Length of the longest text, in bytes.
         readings: How many of the texts each reading fits.
         children: What stands below, by step.
-        is_dictionary: Whether the members of its objects are entries of one level.
+        is_dictionary: Whether the members of its objects are taken together, as entries of one level.
+        names: Where that is not settled yet, as there are merely many names: the occurrences of each. None
+            where it is settled.
+        keeps_members: Whether it is settled that its members stand for themselves.
         is_lifted: Whether an object here counts as an array with one element.
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
@@ -52,6 +60,8 @@ class ShapeNode:
     readings: Counter[Reading] = field(default_factory=Counter)
     children: dict[Step, ShapeNode] = field(default_factory=dict)
     is_dictionary: bool = False
+    names: dict[str, int] | None = None
+    keeps_members: bool = False
     is_lifted: bool = False
     fold: ShapeNode | None = None
     is_recursive: bool = False
@@ -119,8 +129,10 @@ class ShapeNode:
                 mine.fold_into(theirs.fold)
             mine.absorb_own(theirs)
             below = mine.fold or mine
-            if theirs.is_dictionary and not below.is_dictionary:
-                below.become_dictionary()
+            if theirs.is_dictionary:
+                if not below.is_dictionary:
+                    below.become_dictionary()
+                below._absorb_names(theirs.names)
             for step, node in theirs.children.items():
                 pending.append((below._place_for(step, node), node))
 
@@ -139,12 +151,30 @@ class ShapeNode:
             self.readings[reading] += count
 
     def become_dictionary(self) -> None:
-        """Take the members together as the entries of one level, whose names are texts of their own."""
+        """Take the members together as the entries of one level, whose names are texts of their own.
+
+        Whether it really is one is to be settled, while its names are known (see `names`).
+        """
         members = self.members()
         self.is_dictionary = True
+        self.names = {}
         for name, node in members.items():
             del self.children[name]
             self._entry_for(name, node).absorb(node)
+
+    def count_name(self, name: str, count: int) -> None:
+        """Count a name of an object whose members are taken together; too many settle what it is."""
+        if self.names is not None:
+            self.names[name] = self.names.get(name, 0) + count
+            if len(self.names) > MOST_NAMES:
+                self.names = None
+
+    def _absorb_names(self, names: dict[str, int] | None) -> None:
+        if names is None:
+            self.names = None
+            return
+        for name, count in names.items():
+            self.count_name(name, count)
 
     def _place_for(self, step: Step, node: ShapeNode) -> ShapeNode:
         """Return the node that takes in `node`, which stood one step below an object or array like this."""
@@ -157,6 +187,7 @@ class ShapeNode:
     def _entry_for(self, name: str, node: ShapeNode) -> ShapeNode:
         """Count a member as entries, its name as their keys; return the node of the entries."""
         entry = self.child(ENTRY)
+        self.count_name(name, node.occurrences)
         entry.row_count += node.occurrences
         key = entry.child(Origin.KEY)
         lane = TextLane.of([name])
@@ -173,7 +204,7 @@ class ShapeNode:
 
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
-    "longest_text", "readings", "is_dictionary", "is_lifted", "is_recursive",
+    "longest_text", "readings", "is_dictionary", "names", "keeps_members", "is_lifted", "is_recursive",
 )  # fmt: skip
 
 
@@ -204,11 +235,20 @@ def unpack_nodes(packed: list[tuple[Any, ...]]) -> ShapeNode:
 
 
 class Shape:
-    """The structure of all records added so far."""
+    """The structure of all records added so far.
 
-    def __init__(self) -> None:
+    Args:
+        settled: Paths of objects for which it is known whether they are dictionaries.
+    """
+
+    def __init__(self, settled: Mapping[Path, bool] | None = None) -> None:
         self.record = ShapeNode()
-        self._has_dictionaries = False
+        self._has_dictionaries = bool(settled)
+        for path, is_dictionary in (settled or {}).items():
+            node = self.record
+            for step in path:
+                node = node.child(step)
+            node.is_dictionary, node.keeps_members = is_dictionary, not is_dictionary
 
     def __getstate__(self) -> Any:
         return pack_nodes(self.record), self._has_dictionaries
@@ -235,6 +275,11 @@ class Shape:
             target = self.record if step is None else targets[node.parent].child(step)
             _add_node(target, node)
             targets.append(target)
+            if step is ENTRY and not targets[node.parent].is_dictionary:
+                targets[node.parent].become_dictionary()
+        for node in fragment.nodes:
+            if node.role is Role.ORIGIN and node.name == Origin.KEY.value and node.parent > 0:
+                _count_names(targets[fragment.nodes[node.parent].parent], node)
         self._limit_names(targets)
         return fragment
 
@@ -245,39 +290,46 @@ class Shape:
 
     def _limit_names(self, nodes: Iterable[ShapeNode]) -> None:
         for node in nodes:
-            if node.is_dictionary or (len(node.children) <= MOST_NAMES and ENTRY not in node.children):
-                continue
-            if ENTRY in node.children or len(node.members()) > MOST_NAMES:
+            if node.is_dictionary:
+                self._has_dictionaries = True
+            elif not node.keeps_members and len(node.children) > MEMBER_LIMIT < len(node.members()):
                 node.become_dictionary()
                 self._has_dictionaries = True
 
     def _without_mixed_objects(self, fragment: Fragment) -> Fragment:
-        """Make entries of the members of each object known to be a dictionary, and members of all others."""
-        known: list[ShapeNode | None] = []
-        entries = [index for index, node in enumerate(fragment.nodes) if node.role is Role.ENTRY]
-        if not entries and not self._has_dictionaries:
+        """Make entries of the members of each object with too many names, and members of settled ones."""
+        if not self._has_dictionaries and all(node.role is not Role.ENTRY for node in fragment.nodes):
             return fragment
-        parents = {fragment.nodes[index].parent: index for index in entries}
-        dictionaries: list[int] = []
-        objects: list[int] = []
-        for index, node in enumerate(fragment.nodes):
-            step = node.step()
-            above = known[node.parent] if node.parent >= 0 else None
-            here = self.record if step is None else (above.children.get(step) if above else None)
-            known.append(here)
-            if here is not None and here.is_dictionary:
-                dictionaries.append(index)
-            elif index in parents:
-                distinct = len(fragment.nodes[parents[index]].keys.to_arrow().unique())
-                (dictionaries if distinct > MOST_NAMES else objects).append(index)
-        return all_to_entries(all_to_members(fragment, objects), dictionaries)
+        tree = tree_of(fragment)
+        pending: list[tuple[Branch, ShapeNode | None]] = [(tree, self.record)]
+        while pending:
+            branch, known = pending.pop()
+            if known is not None and known.keeps_members:
+                to_members(branch)
+            elif ENTRY in branch.children or (known is not None and known.is_dictionary):
+                to_entries(branch)
+            for step, child in branch.children.items():
+                pending.append((child, None if known is None else known.children.get(step)))
+        return fragment_of(tree, fragment)
+
+
+def _count_names(target: ShapeNode, node: Node) -> None:
+    if target.names is None:
+        return
+    found = pc.value_counts(node.texts.to_arrow())
+    for name, count in zip(found.field(0).to_pylist(), found.field(1).to_pylist(), strict=True):
+        target.count_name(name, count)
 
 
 def _add_node(target: ShapeNode, node: Node) -> None:
     if node.role in LEVEL_ROLES:
         target.row_count += node.row_count
-    counts = np.bincount(node.kinds, minlength=KIND_COUNT).tolist()
-    target.counts = [a + b for a, b in zip(target.counts, counts, strict=True)]
+    if len(node.kinds) <= _FEW:
+        for kind in node.kinds.tolist():
+            target.counts[kind] += 1
+    else:
+        counts = np.bincount(node.kinds, minlength=KIND_COUNT).tolist()
+        target.counts = [a + b for a, b in zip(target.counts, counts, strict=True)]
     if len(node.positions) == 1:
         target.position_sum += int(node.positions[0]) * len(node.kinds)
     elif len(node.positions):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from tessaron.core.dictionaries import is_dictionary
@@ -66,6 +66,35 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     return notes
 
 
+def settle_names(shape: Shape, rules: StructureRules, settled: Mapping[Path, bool]) -> dict[Path, bool]:
+    """Return for which objects it is known now whether they are dictionaries, if some are none after all.
+
+    An object of many names is taken for one while it is read. Where that was wrong the shape has to be made
+    anew, with what this returns; else it returns `settled`.
+    """
+    known = dict(settled)
+    wrong = False
+    pending = [_Visit(shape.record, ())] if any(node.names for node in shape.record.walk()) else []
+    while pending:
+        visit = pending.pop()
+        node = visit.node
+        if node.names:
+            known[visit.path] = _is_wanted(node, visit.path, rules)
+            wrong |= not known[visit.path]
+        if not node.names or known[visit.path]:
+            if not node.is_dictionary and node.members() and _is_wanted(node, visit.path, rules):
+                node.become_dictionary()
+                known[visit.path] = True
+            pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
+    return known if wrong else dict(settled)
+
+
+def _is_wanted(node: ShapeNode, path: Path, rules: StructureRules) -> bool:
+    """Say whether the objects at a path are dictionaries, by what the user says or else by the rule."""
+    shown = format_path(path) if rules.dictionaries or rules.not_dictionaries else ""
+    return shown in rules.dictionaries or (shown not in rules.not_dictionaries and is_dictionary(node))
+
+
 def _drop_partial_words(node: ShapeNode) -> None:
     """Forget boolean words among other texts, which are only counted where a chunk had nothing else."""
     words = [reading for reading in node.readings if reading.name == "boolean"]
@@ -95,11 +124,11 @@ def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:
 def _settle_dictionary(
     node: ShapeNode, path: Path, rules: StructureRules, notes: list[StructureNote]
 ) -> None:
-    shown = format_path(path)
-    names = len(node.members())
-    wanted = shown in rules.dictionaries or (shown not in rules.not_dictionaries and is_dictionary(node))
-    if names and wanted and not node.is_dictionary:
-        node.become_dictionary()
+    names = len(node.names or node.members())
+    if names and not node.keeps_members and _is_wanted(node, path, rules):
+        if not node.is_dictionary:
+            node.become_dictionary()
+        node.names = None
         notes.append(StructureNote(path, f"dictionary: {names:,} names are keys of rows"))
 
 

@@ -25,7 +25,7 @@ from tessaron.core.fragment import (
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.layout import Layout
-from tessaron.core.paths import Origin
+from tessaron.core.paths import Origin, Path
 from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
 from tessaron.core.splitting import Chunk
@@ -74,9 +74,9 @@ class ReadResult:
     shape: Shape
 
     @classmethod
-    def of(cls, fragment: Fragment) -> ReadResult:
-        """Return the result for a fragment."""
-        shape = Shape()
+    def of(cls, fragment: Fragment, settled: Mapping[Path, bool] | None = None) -> ReadResult:
+        """Return the result for a fragment; `settled` as in `Shape`."""
+        shape = Shape(settled)
         fragment = shape.add(fragment)
         offsets = [int(fragment.offsets[found.record]) for found in fragment.repeated]
         packed = pack_fragment(fragment)
@@ -118,6 +118,24 @@ def _add_origins(fragment: Fragment, task: ReadTask) -> None:
     for name, values in known.items():
         branch = origin(name, count, integers=np.asarray(values, np.int64))
         fragment.nodes.append(replace(branch.node, parent=0))
+
+
+@dataclass(frozen=True, slots=True)
+class ReshapeTask:
+    """Learning the shape of a fragment again, knowing more than at first.
+
+    Attributes:
+        packed: The fragment as Arrow IPC, or where it was put.
+        settled: For which objects it is known whether they are dictionaries.
+    """
+
+    packed: Any
+    settled: Mapping[Path, bool]
+
+
+def reshape(task: ReshapeTask) -> ReadResult:
+    """Return the fragment and its shape, regrouped by what is settled."""
+    return ReadResult.of(unpack_fragment(task.packed), task.settled)
 
 
 @dataclass(frozen=True, slots=True)

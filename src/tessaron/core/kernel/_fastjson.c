@@ -150,10 +150,12 @@ static inline int is_named(const Node *n, const char *name, int32_t size) {
 }
 
 /* Beyond the limit only an object that itself has most of the names may add to them: it is a wide record,
- * not a dictionary. Beyond WIDEST times the limit none may. */
-enum { WIDEST = 16 };
+ * not a dictionary. Beyond WIDEST times the limit none may.
+ * Where there are very many nodes already, names are data somewhere: then objects are full much earlier. */
+enum { WIDEST = 16, MANY_NODES = 8192, FEWER = 8 };
 
 static int is_full(const Parser *p, const Node *n, int32_t position) {
+    if (p->node_count >= MANY_NODES && n->member_count >= p->member_limit / FEWER) return 1;
     if (n->member_count < p->member_limit) return 0;
     return n->member_count >= WIDEST * p->member_limit || 2 * position < n->member_count;
 }

@@ -12,6 +12,9 @@ if TYPE_CHECKING:
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
 
+MEMBER_LIMIT = 256
+"""Names of one object that get a node of their own in a fragment; the others may become entries."""
+
 
 class Separator(Enum):
     """What stands between the records of a chunk, white space aside."""

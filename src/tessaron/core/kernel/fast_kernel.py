@@ -11,12 +11,9 @@ from tessaron.core.faults import Repeated
 from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import _fastjson
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import MEMBER_LIMIT, KernelOptions, Separator
 from tessaron.core.kernel.json_kernel import DEFAULT_OPTIONS
 from tessaron.core.kernel.record_reader import RecordReader
-
-MEMBER_LIMIT = 256
-"""Names of one object that get a node of their own in a fragment; the others become entries."""
 
 _SEPARATORS = {Separator.LINE: 0, Separator.COMMA: 1, Separator.NOTHING: 2}
 _LANES = (

@@ -7,6 +7,7 @@ a type if one *reading* fits all its texts, so that every value can be written a
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 from typing import Any, Literal
 
 import numpy as np
@@ -37,6 +38,9 @@ BOOLEAN_WORDS = tuple(
 )
 """Pairs of words for yes and no; a boolean column has both words of one pair, and no others."""
 _ALL_WORDS = pa.array(sorted({word for pair in BOOLEAN_WORDS for word in pair}), pa.large_string())
+_WORD_BYTES = frozenset(word.encode() for pair in BOOLEAN_WORDS for word in pair)
+_FEW_TEXTS = 4
+"""So few texts are looked at one by one."""
 _FIRST_LETTERS: Bools = np.zeros(256, np.bool_)
 _FIRST_LETTERS[[ord(word[0]) for pair in BOOLEAN_WORDS for word in pair]] = True
 _LONGEST_WORD = max(len(word) for pair in BOOLEAN_WORDS for word in pair)
@@ -85,8 +89,10 @@ def count_readings(lane: TextLane) -> tuple[dict[Reading, int], int]:
     Texts that no reading fits are not counted.
     """
     counts: dict[Reading, int] = {}
-    if not len(lane):
-        return counts, 0
+    if len(lane) <= _FEW_TEXTS:
+        longest = _look_at_few(lane, counts)
+        if longest is not None:
+            return counts, longest
     lengths = lane.byte_lengths
     least, most = int(lengths.min()), int(lengths.max())
     if most <= _LONGEST_WORD and least and _FIRST_LETTERS[lane.data[lane.offsets[0]]]:
@@ -107,6 +113,23 @@ def count_readings(lane: TextLane) -> tuple[dict[Reading, int], int]:
         else:
             _count_timestamps(matrix[dated], counts)
     return counts, most
+
+
+def _look_at_few(lane: TextLane, counts: dict[Reading, int]) -> int | None:
+    """Count the boolean words of a few texts and return the length of the longest.
+
+    Returns None when one has the length of something else to be read; arrays cost more than they save here.
+    """
+    offsets = lane.offsets.tolist()
+    data = lane.data[offsets[0] : offsets[-1]].tobytes()
+    texts = [data[start - offsets[0] : stop - offsets[0]] for start, stop in pairwise(offsets)]
+    if any(len(text) in _LENGTHS and (text[2:3] == b":" or b"-" in text) for text in texts):
+        return None
+    if all(text in _WORD_BYTES for text in texts):
+        for text in texts:
+            reading = Reading("boolean", text.decode())
+            counts[reading] = counts.get(reading, 0) + 1
+    return max(map(len, texts), default=0)
 
 
 def _lengths_to_try(lengths: Int64s, least: int, most: int) -> list[int]:
