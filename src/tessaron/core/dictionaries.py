@@ -92,7 +92,8 @@ def is_dictionary(node: ShapeNode) -> bool:
     2. Values of different kinds, or objects that have little in common: no.
     3. At least `DATA_KEYS` names, and all are dates, numbers or UUIDs: yes.
     4. At least `CODE_KEYS` names that look like codes, each in at most `CODE_PRESENCE` of the objects: yes.
-    5. At least `MANY_KEYS` names, each in at most `LOW_PRESENCE` of the objects: yes.
+    5. At least `MANY_KEYS` names, each in at most `LOW_PRESENCE` of the objects: yes; in at most
+       `CODE_PRESENCE` if the values are objects or arrays.
     6. At least `MANY_KEYS` names in at most `FEW_OBJECTS` objects: yes if the values are objects or arrays,
        or the names look like codes.
     """
@@ -111,7 +112,10 @@ def is_dictionary(node: ShapeNode) -> bool:
         return True
     if len(names) < MANY_KEYS:
         return False
-    return presence <= LOW_PRESENCE or (objects <= FEW_OBJECTS and (coded or _are_containers(values)))
+    contained = _are_containers(values)
+    if presence <= (CODE_PRESENCE if contained else LOW_PRESENCE):
+        return True
+    return objects <= FEW_OBJECTS and (coded or contained)
 
 
 def _is_code(name: str) -> bool:
