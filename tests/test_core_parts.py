@@ -13,6 +13,7 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tessaron.core.block_scan import scan_block
 from tessaron.core.branches import fragment_of, order_rows, tree_of
 from tessaron.core.digests import digest_texts, digest_words, hex_of
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
@@ -23,8 +24,9 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.regroup import to_entries, to_members
+from tessaron.core.scan_state import ScanState
 from tessaron.core.shape import Shape, pack_nodes, unpack_nodes
-from tessaron.core.splitting import ScanState, scan_block, scan_block_fast
+from tessaron.core.splitting import scan_block_fast
 from tessaron.core.structure import settle
 from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings

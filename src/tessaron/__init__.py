@@ -20,11 +20,13 @@ from tessaron.core.errors import DataError, Place, SourceError, TargetError, Tes
 if TYPE_CHECKING:
     from tessaron._version import __version__
     from tessaron.core.result import Tables
+    from tessaron.matching import Found, find
     from tessaron.receipt import Receipt
     from tessaron.run import export, shred
 
 __all__ = [
     "DataError",
+    "Found",
     "Place",
     "Receipt",
     "SourceError",
@@ -34,14 +36,17 @@ __all__ = [
     "UsageError",
     "__version__",
     "export",
+    "find",
     "shred",
 ]
 
 _LOADED_ON_USE = {
+    "Found": "tessaron.matching",
     "Receipt": "tessaron.receipt",
     "Tables": "tessaron.core.result",
     "__version__": "tessaron._version",
     "export": "tessaron.run",
+    "find": "tessaron.matching",
     "shred": "tessaron.run",
 }
 

@@ -9,7 +9,7 @@ from typing import Any
 from tessaron.core.errors import DataError, Place
 from tessaron.core.faults import Fault
 from tessaron.core.json_text import json_text, plain_value
-from tessaron.core.jsonpath import JsonPath, Match, Stream
+from tessaron.core.jsonpath import JsonPath, Match, Stream, parse_path
 from tessaron.core.jsonpath.evaluation import find_matches, holds
 from tessaron.core.jsonpath.syntax import Name, Segment, Wildcard
 from tessaron.core.kernel.contract import KernelOptions, Separator
@@ -18,7 +18,26 @@ from tessaron.core.kernel.values import Pairs
 from tessaron.core.paths import Location, format_location, format_path
 from tessaron.core.splitting import Chunk
 from tessaron.sources.chunks import ChunkReader
-from tessaron.sources.inputs import ByteInput, Input, ObjectInput
+from tessaron.sources.inputs import ByteInput, Input, ObjectInput, resolve_inputs
+
+
+def find(source: Any, path: str, *, records: str | None = None) -> Iterator[Found]:
+    """Iterate over what a path matches in the documents of a source, with the place of each match.
+
+    Args:
+        source: As in `shred`.
+        path: JSONPath (RFC 9535); `$` is each document, or each record where `records` is given. A path that
+            begins with names and `[*]` or a filter streams through a document of any size.
+        records: Where the records stand, as JSONPath.
+
+    Raises:
+        SourceError: When a source cannot be read.
+        DataError: When it is not JSON.
+        UsageError: When a path cannot be right; it says at which character.
+    """
+    where = None if records is None else parse_path(records)
+    return iter(PathReader(resolve_inputs(source), parse_path(path), where))
+
 
 SMALL_CHUNK_BYTES = 1024 * 1024
 """Bytes read at once: few, so that the first matches are there soon."""

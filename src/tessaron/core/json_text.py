@@ -45,6 +45,28 @@ def json_text(value: Any, ascii_only: bool = True) -> str:
     return "".join(pieces)
 
 
+def indented_text(value: Any, indent: int) -> str:
+    """Return a parsed value as JSON text in lines, each level indented by so many spaces more."""
+    pieces: list[str] = []
+    pending: list[tuple[Any, int]] = [(value, 0)]
+    while pending:
+        item, depth = pending.pop()
+        if isinstance(item, _Verbatim):
+            pieces.append(item)
+        elif isinstance(item, (Pairs, dict, list)) and item:
+            line, last = "\n" + " " * indent * (depth + 1), "\n" + " " * indent * depth
+            is_array = isinstance(item, list)
+            parts: list[tuple[Any, int]] = [(_Verbatim("[" if is_array else "{"), 0)]
+            members = enumerate(item) if is_array else item.items() if isinstance(item, dict) else item
+            for index, (name, inner) in enumerate(members):
+                head = "" if is_array else quoted_text(name) + ": "
+                parts += [(_Verbatim(("," if index else "") + line + head), 0), (inner, depth + 1)]
+            pending.extend(reversed([*parts, (_Verbatim(last + ("]" if is_array else "}")), 0)]))
+        else:
+            pieces.append(json_text(item, ascii_only=False))
+    return "".join(pieces)
+
+
 def _scalar_text(value: Any, quoted: Any) -> str:
     if isinstance(value, NumberText):
         return str(value)

@@ -35,10 +35,16 @@ class JsonPath:
     Attributes:
         text: As it was written.
         segments: Its steps, from the root.
+        ends: Where each of them ends in the text.
     """
 
     text: str
     segments: tuple[Segment, ...]
+    ends: tuple[int, ...] = ()
+
+    def part(self, count: int) -> str:
+        """Return the text of the first `count` segments."""
+        return self.text[: self.ends[count - 1]] if count else self.text[:1]
 
     def plain_names(self) -> tuple[str, ...] | None:
         """Return the names before a final wildcard, if the path is just that: it can be streamed."""
@@ -84,4 +90,4 @@ def parse_path(text: str) -> JsonPath:
     Raises:
         UsageError: With the place of the character that cannot stand there.
     """
-    return JsonPath(text, PathParser(text).parse())
+    return JsonPath(text, *PathParser(text).parse())

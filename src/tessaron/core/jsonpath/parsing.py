@@ -57,22 +57,23 @@ class PathParser:
         self._at = 0
         self._depth = 0
 
-    def parse(self) -> tuple[Segment, ...]:
-        """Return the segments of the path.
+    def parse(self) -> tuple[tuple[Segment, ...], tuple[int, ...]]:
+        """Return the segments of the path, and where each of them ends.
 
         Raises:
             UsageError: With the place of the character that cannot stand there.
         """
         if not self._take("$"):
             self._fail("a path that begins with '$', for the document")
-        segments = self._segments()
+        ends: list[int] = []
+        segments = self._segments(ends)
         if self._at < len(self._text):
             if self._text[self._at] in " \t\r\n":
                 self._fail("nothing behind the path")
             self._fail("'.', '..' or '['")
-        return segments
+        return segments, tuple(ends)
 
-    def _segments(self) -> tuple[Segment, ...]:
+    def _segments(self, ends: list[int] | None = None) -> tuple[Segment, ...]:
         segments: list[Segment] = []
         while True:
             before = self._at
@@ -81,6 +82,8 @@ class PathParser:
                 self._at = before
                 return tuple(segments)
             segments.append(self._segment())
+            if ends is not None:
+                ends.append(self._at)
 
     def _segment(self) -> Segment:
         if self._take(".."):

@@ -14,7 +14,6 @@ from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.repeated_names import drop_repeated
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import Path, format_path
-from tessaron.core.splitting import nesting_depth
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _BAD_BYTE = re.compile("[\udc80-\udcff]")
@@ -152,10 +151,11 @@ class RecordReader:
     def _too_deep(self, start: int) -> bool:
         limit = self._options.depth_limit
         brackets = self._text.count("[", start, self._at) + self._text.count("{", start, self._at)
-        return (
-            brackets > limit
-            and nesting_depth(self._text[start : self._at].encode("utf-8", "replace")) > limit
-        )
+        if brackets <= limit:
+            return False
+        from tessaron.core.block_scan import nesting_depth
+
+        return nesting_depth(self._text[start : self._at].encode("utf-8", "replace")) > limit
 
     def _record_carefully(self, start: int) -> Any:
         limit = self._options.depth_limit

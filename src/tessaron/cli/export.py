@@ -1,0 +1,91 @@
+"""`tessaron export`: write the tables of a source into a folder."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any, cast
+
+import click
+
+from tessaron.cli.group import EXIT_CHECK_FAILED, ByteSize, records_option, source_argument, source_of
+
+
+@click.command()
+@source_argument
+@click.option("-o", "--output", required=True, metavar="DIR", help="Folder to write the tables into.")
+@click.option(
+    "--format",
+    "format_name",
+    type=click.Choice(["parquet", "csv"]),
+    default="parquet",
+    show_default=True,
+    help="Parquet (zstd), or CSV (RFC 4180).",
+)
+@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
+@click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
+@records_option
+@click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
+@click.option(
+    "--keys",
+    type=click.Choice(["sequence", "digest"]),
+    default="sequence",
+    show_default=True,
+    help="Row keys: numbers, or digests that are the same on every run.",
+)
+@click.option("--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked.")
+@click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
+@click.option(
+    "--duplicate-keys",
+    type=click.Choice(["last", "reject"]),
+    default="last",
+    show_default=True,
+    help="For a name twice in one object: the last value wins, or reject the record.",
+)
+@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
+@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@click.option("--depth-limit", type=click.IntRange(min=1), metavar="N", help="Reject what is nested deeper.")
+@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+def export(
+    sources: tuple[str, ...],
+    output: str,
+    format_name: str,
+    replace: bool,
+    no_envelope: bool,
+    dictionary: tuple[str, ...],
+    no_dictionary: tuple[str, ...],
+    depth_limit: int | None,
+    as_json: bool,
+    **options: Any,
+) -> None:
+    """Write the tables of SOURCE into a folder, one file per table, with a receipt.
+
+    SOURCE is a JSON file (one array, one document, or one per line), also compressed, a folder of such
+    files, a pattern, or `-` for standard input. Several sources are one feed.
+    """
+    from tessaron import run
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, notes_view, receipt_view, show
+
+    if depth_limit is not None:
+        options["depth_limit"] = depth_limit
+    with ProgressBar(console(stderr=True)) as bar:
+        receipt = run.export(
+            source_of(sources),
+            output,
+            format=cast("Any", format_name),
+            replace=replace,
+            progress=bar,
+            envelope=not no_envelope,
+            dictionaries=dictionary,
+            not_dictionaries=no_dictionary,
+            **options,
+        )
+    if as_json:
+        click.echo(receipt.to_json(), nl=False)
+    else:
+        show(console(), *receipt_view(receipt))
+        show(console(stderr=True), *notes_view(receipt))
+    if receipt.rejected or (receipt.key_check is not None and not receipt.key_check.passed):
+        sys.exit(EXIT_CHECK_FAILED)

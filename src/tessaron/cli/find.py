@@ -1,0 +1,160 @@
+"""`tessaron find`: evaluate a path and print what it matches."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterator
+from itertools import islice
+from typing import TYPE_CHECKING, Any, cast
+
+import click
+
+from tessaron.cli.group import (
+    EXIT_CHECK_FAILED,
+    records_option,
+    say,
+    source_of,
+    terminal_width,
+)
+
+if TYPE_CHECKING:
+    from tessaron.core.jsonpath import JsonPath
+    from tessaron.matching import Found, PathReader
+
+
+@click.command()
+@click.argument("arguments", nargs=-1, required=True, metavar="SOURCE... PATH")
+@records_option
+@click.option("--raw", is_flag=True, help="Texts without quotes, for other tools.")
+@click.option("--count", "only_count", is_flag=True, help="Print how many matches there are, nothing else.")
+@click.option(
+    "--where-found", is_flag=True, help="Before each match: its path, the file and the record's number."
+)
+@click.option("--first", type=click.IntRange(min=1), metavar="N", help="Stop after N matches.")
+@click.option(
+    "--pick",
+    "picks",
+    multiple=True,
+    metavar="NAME=PATH",
+    help="Print a row per match, with what PATH finds in it ('$' is the match); can be given several times.",
+)
+@click.option(
+    "--as",
+    "form",
+    type=click.Choice(["table", "tsv", "csv", "json"]),
+    help="The form of the rows of --pick.  [default: table]",
+)
+def find(
+    arguments: tuple[str, ...],
+    records: str | None,
+    raw: bool,
+    only_count: bool,
+    where_found: bool,
+    first: int | None,
+    picks: tuple[str, ...],
+    form: str | None,
+) -> None:
+    r"""Print what PATH (JSONPath, RFC 9535) matches in SOURCE, one compact JSON value per line.
+
+    `$` is the document, in JSON Lines each line; with --records it is each record. When nothing matches, the
+    exit status is 1, and what is near is said on standard error.
+
+    \b
+        tessaron find calls.ndjson '$.stays[?@.berth == "N1"].moves[*].cargo'
+        tessaron find feed.json '$.calls[*]' --pick id='$.call_id' --pick ship='$.vessel.name' --as csv
+    """
+    if len(arguments) < 2:
+        raise click.UsageError("expected a source and a path, as in: tessaron find feed.json '$.calls[*]'")
+    if form and not picks:
+        raise click.UsageError("--as gives the form of the rows of --pick; name the columns with --pick")
+    from tessaron.core.jsonpath import parse_path
+    from tessaron.matching import PathReader
+    from tessaron.sources.inputs import resolve_inputs
+
+    *sources, path = arguments
+    reader = PathReader(
+        resolve_inputs(source_of(tuple(sources))),
+        parse_path(path),
+        None if records is None else parse_path(records),
+    )
+    matches: Iterator[Found] = iter(reader) if first is None else islice(reader, first)
+    if only_count:
+        count = sum(1 for _ in matches)
+        sys.stdout.write(f"{count}\n")
+    elif picks:
+        count = _print_rows(matches, picks, form or "table", where_found)
+    else:
+        count = _print_matches(matches, raw, where_found)
+    if not count:
+        _say_why(reader)
+        sys.exit(EXIT_CHECK_FAILED)
+
+
+def _print_matches(matches: Iterator[Found], raw: bool, where_found: bool) -> int:
+    count = 0
+    at_once = sys.stdout.isatty()
+    for found in matches:
+        count += 1
+        value = found.match.value
+        text = _one_line(value) if raw and isinstance(value, str) else found.json()
+        place = f"{found.path}\t{found.source}\t{found.record}\t" if where_found else ""
+        sys.stdout.write(f"{place}{text}\n")
+        if at_once or count == 1:
+            sys.stdout.flush()
+    return count
+
+
+def _one_line(text: str) -> str:
+    text = text.replace("\r", "\\r").replace("\n", "\\n")
+    return text.encode("utf-8", "backslashreplace").decode()
+
+
+def _print_rows(matches: Iterator[Found], picks: tuple[str, ...], form: str, where_found: bool) -> int:
+    from tessaron.views.rows import RowForm, write_rows
+
+    columns = [_pick(pick) for pick in picks]
+    names = [name for name, _ in columns]
+    if where_found:
+        names = ["path", "source", "record", *names]
+    width = terminal_width()
+    rows = (_row(found, columns, where_found) for found in matches)
+    return write_rows(sys.stdout, names, rows, cast("RowForm", form), width)
+
+
+def _pick(text: str) -> tuple[str, JsonPath]:
+    from tessaron.core.jsonpath import parse_path
+
+    name, equals, path = text.partition("=")
+    if not equals or not name:
+        raise click.UsageError(f"expected --pick NAME=PATH, got {text!r}; for example: --pick id='$.call_id'")
+    return name, parse_path("$" + path[1:] if path.startswith("@") else path)
+
+
+def _row(found: Found, columns: list[tuple[str, JsonPath]], where_found: bool) -> list[Any]:
+    cells: list[Any] = [found.path, found.source, found.record] if where_found else []
+    for _, path in columns:
+        values = [match.value for match in path.find(found.match.value)]
+        cells.append(values if len(values) > 1 else values[0] if values else None)
+    return cells
+
+
+def _say_why(reader: PathReader) -> None:
+    """Say on standard error how far the path leads, what stands there, and what is near."""
+    from tessaron.core.head_sample import sample_documents
+    from tessaron.core.jsonpath.advice import advise
+
+    samples = [sample_documents(head) for head in reader.heads]
+    documents = [document for found, _ in samples for document in found]
+    whole = all(complete for _, complete in samples)
+    say(f"nothing matches {reader.path.text}")
+    if reader.records is not None:
+        documents = [match.value for document in documents for match in reader.records.find(document)]
+    if not documents:
+        return
+    advice = advise(reader.path, documents, reader.counts if whole or any(reader.counts) else ())
+    times = "once" if advice.matched == 1 else f"{advice.matched:,} times"
+    click.echo(f"  {advice.deepest} matches {times}: {advice.there}", err=True)
+    for index, text in enumerate(advice.nearest):
+        click.echo(f"  {'did you mean' if not index else '          or'} {text}", err=True)
+    if not whole:
+        click.echo("  (judged from the first megabyte)", err=True)

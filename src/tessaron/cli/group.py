@@ -1,0 +1,95 @@
+"""What all commands share: how errors and signals end them, and what their arguments stand for."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import signal
+import sys
+from pathlib import Path
+from types import FrameType
+from typing import Any, NoReturn
+
+import click
+
+from tessaron.core.errors import TessaronError
+
+EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED = 1, 2, 130
+
+
+class ByteSize(click.ParamType[int]):
+    """A number of bytes, with a unit: 400MB, 2GB, 512MiB."""
+
+    name = "size"
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+        """Return the bytes; fails on anything else."""
+        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMG]?)(i?)B?", str(value).strip(), re.IGNORECASE)
+        if found is None:
+            self.fail(f"expected a size like 400MB or 2GiB, got {value!r}", param, context)
+        number, unit, binary = found.groups()
+        base = 1024 if binary else 1000
+        return int(float(number) * base ** ("KMG".index(unit.upper()) + 1 if unit else 0))
+
+
+class Group(click.Group):
+    """Turns Tessaron's errors into one or two lines on standard error, and stops cleanly on a signal."""
+
+    def invoke(self, context: click.Context) -> Any:
+        """Run a command and end with the exit status that fits."""
+        signal.signal(signal.SIGTERM, _stop)
+        try:
+            result = super().invoke(context)
+            sys.stdout.flush()
+            return result
+        except TessaronError as error:
+            say(str(error))
+            context.exit(EXIT_FAILED)
+        except KeyboardInterrupt:
+            say("stopped; nothing was left half-written")
+            context.exit(EXIT_INTERRUPTED)
+        except BrokenPipeError:
+            # The reader of standard output has gone; so that the interpreter does not complain at its exit:
+            sys.stdout = None
+            context.exit(EXIT_FAILED)
+
+    def list_commands(self, context: click.Context) -> list[str]:
+        """Return the commands in the order in which people need them, not by the alphabet."""
+        return list(self.commands)
+
+
+def _stop(number: int, frame: FrameType | None) -> NoReturn:
+    raise KeyboardInterrupt
+
+
+def say(message: str) -> None:
+    """Write a message to standard error."""
+    click.echo(f"tessaron: {message}", err=True)
+
+
+def source_of(sources: tuple[str, ...]) -> Any:
+    """Return what the arguments stand for; `-` is standard input."""
+    if sources == ("-",):
+        return sys.stdin.buffer
+    if "-" in sources:
+        raise click.UsageError("standard input (-) cannot be mixed with files; give it alone")
+    return [Path(source) for source in sources]
+
+
+def terminal_width() -> int:
+    """Return the cells of a line: of the terminal, else what COLUMNS says, else 0 for no limit."""
+    if not sys.stdout.isatty() and not _has_columns():
+        return 0
+    return shutil.get_terminal_size().columns
+
+
+def _has_columns() -> bool:
+    import os
+
+    return os.environ.get("COLUMNS", "").isdigit()
+
+
+source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
+records_option = click.option(
+    "--records", metavar="PATH", help="Where the records stand, as JSONPath; '$' is the document."
+)
