@@ -131,7 +131,7 @@ class CompiledKernelTest(EveryKernelTest, unittest.TestCase):
             shape = Shape()
             shape.add(choose_kernel(name)(data, LINE))
             shapes.append(shape)
-        self.assertEqual(len(shapes[0].record.children), 2_200)
+        self.assertEqual(len(shapes[0].record.names), 2_200)
         self.assertTrue(same_shape(*shapes))
 
     def test_a_key_twice_among_entries(self):

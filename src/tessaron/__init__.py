@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from tessaron.matching import Found, find
     from tessaron.receipt import Receipt
     from tessaron.run import export, shred
+    from tessaron.views.survey import Survey, survey
 
 __all__ = [
     "DataError",
@@ -30,6 +31,7 @@ __all__ = [
     "Place",
     "Receipt",
     "SourceError",
+    "Survey",
     "Tables",
     "TargetError",
     "TessaronError",
@@ -38,16 +40,19 @@ __all__ = [
     "export",
     "find",
     "shred",
+    "survey",
 ]
 
 _LOADED_ON_USE = {
     "Found": "tessaron.matching",
     "Receipt": "tessaron.receipt",
+    "Survey": "tessaron.views.survey",
     "Tables": "tessaron.core.result",
     "__version__": "tessaron._version",
     "export": "tessaron.run",
     "find": "tessaron.matching",
     "shred": "tessaron.run",
+    "survey": "tessaron.views.survey",
 }
 
 

@@ -17,6 +17,8 @@ LEAST_MEMORY = 200 * 1000 * 1000
 """The least memory that a run can be bounded to, in bytes."""
 _SHARED_CHUNK_BYTES = 4 * 1024 * 1024
 """The largest chunk where several processes work, each of which holds a few."""
+_FIRST_CHUNK_BYTES = 256 * 1024
+"""The largest chunk where only the first records are wanted."""
 _PROCESS_BYTES = 100 * 1000 * 1000
 """What a process needs before it reads anything: the interpreter and its libraries."""
 _LEAST_ROOM = 60 * 1000 * 1000
@@ -41,6 +43,7 @@ class Options:
         dictionaries, not_dictionaries: Paths of objects that are dictionaries, or are not.
         keys: `sequence` numbers the rows; `digest` makes keys that are the same on every run.
         key: Columns of the top table that are its natural key: checked, and what digest keys are made of.
+        first: Only so many records are read; None for all.
         origin: Whether the top table has columns with file, record number and line.
         workers: Processes that parse; None for the number of cores.
         memory: Bytes that bound the whole run; None for no bound beyond the chunks.
@@ -58,6 +61,7 @@ class Options:
     keys: Literal["sequence", "digest"] = "sequence"
     key: Sequence[str] = ()
     origin: bool = False
+    first: int | None = None
     workers: int | None = None
     memory: int | None = None
     depth_limit: int = DEPTH_LIMIT
@@ -74,6 +78,7 @@ class Options:
             ("memory", self.memory, LEAST_MEMORY),
             ("depth_limit", self.depth_limit, 1),
             ("chunk_bytes", self.chunk_bytes, 1),
+            ("first", self.first, 1),
         ):
             if value is not None and value < least:
                 raise UsageError(f"expected {name} of at least {least:,}, got {value:,}")
@@ -95,6 +100,8 @@ class Options:
 
     def worker_count(self) -> int:
         """Return how many processes parse: as many as asked for and memory allows."""
+        if self.first is not None:
+            return 1
         wanted = self.workers if self.workers is not None else (os.cpu_count() or 1)
         if self.memory is None:
             return wanted
@@ -113,6 +120,8 @@ class Options:
     def bounded_chunk_bytes(self) -> int:
         """Return the bytes read at once, fewer where memory is short."""
         chunk_bytes = self.chunk_bytes
+        if self.first is not None:
+            chunk_bytes = min(chunk_bytes, _FIRST_CHUNK_BYTES)
         if self.worker_count() > 1:
             chunk_bytes = min(chunk_bytes, _SHARED_CHUNK_BYTES)
         if self.memory is None:

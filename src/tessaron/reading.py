@@ -17,6 +17,7 @@ from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.naming import name_of_source
 from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
 from tessaron.core.structure import StructureNote, StructureRules, object_paths, settle, settle_names
@@ -76,19 +77,24 @@ class Feed:
     spill: Spill
     shape: Shape = field(default_factory=Shape)
     records_before: list[int] = field(default_factory=list)
+    sources: list[str] = field(default_factory=list)
 
-    def add(self, result: ReadResult, records_before: int) -> None:
+    def add(self, result: ReadResult, records_before: int, source: str) -> None:
         """Put the next fragment aside."""
         self.shape.merge(result.shape)
         self.spill.write(result.packed)
         self.records_before.append(records_before)
+        self.sources.append(source)
 
-    def settle_names(self, rules: StructureRules, mapper: Mapper) -> None:
+    def settle_names(self, rules: StructureRules, mapper: Mapper, is_survey: bool) -> None:
         """Settle which objects of many names are dictionaries; regroup fragments that took others so."""
         settled: dict[Path, bool] = {}
         while (known := settle_names(self.shape, rules, settled)) != settled:
             settled = known
-            tasks = (ReshapeTask(packed, settled) for packed in self.spill.read())
+            tasks = (
+                ReshapeTask(packed, settled, source if is_survey else None)
+                for packed, source in zip(self.spill.read(), self.sources, strict=True)
+            )
             self.shape, again = Shape(settled), self.spill.again()
             for result in mapper.map(reshape, tasks):
                 self.shape.merge(result.shape)
@@ -105,6 +111,10 @@ class Reading:
         notes: What was recognised, as (path, text).
         rejects: Records that were left out, the first of them with their places.
         rejected: How many were left out.
+        is_survey: Whether the profile of every path is wanted.
+        repeated_names: By path, how often that happened, and the first case in words.
+        structure: What was recognised in the structure of the records.
+        is_partial: Whether only the first records were read, and there are more.
         repeated: How many values gave way to a later one of the same name in the same object.
     """
 
@@ -114,11 +124,16 @@ class Reading:
     documents: Feed
     progress: Progress
     mapper: Mapper
+    is_survey: bool = False
     sources: list[SourceRead] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
     rejects: list[Reject] = field(default_factory=list)
     rejected: int = 0
     repeated: int = 0
+    is_partial: bool = False
+    structure: list[StructureNote] = field(default_factory=list)
+    repeated_names: dict[str, tuple[int, str]] = field(default_factory=dict)
+    _wanted: int | None = None
     _bytes: int = 0
     _documents: int = 0
     _names: tuple[str, ...] | None = None
@@ -129,12 +144,17 @@ class Reading:
         self._path = self.options.path()
         sizes = [entry.size for entry in self.inputs]
         self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
+        self._wanted = self.options.first
         for entry in self.inputs:
+            if self._wanted is not None and self._wanted <= 0:
+                self.is_partial = True
+                break
             byte_count, rejected = self._bytes, self.rejected
             records = 0
             for result in self._results(entry):
-                self.records.add(result, records)
+                self.records.add(result, records, entry.name)
                 records += result.record_count
+                self._wanted = None if self._wanted is None else self._wanted - result.record_count
             read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
             self.sources.append(read)
 
@@ -155,13 +175,21 @@ class Reading:
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
         for feed in (self.records, self.documents):
-            feed.settle_names(rules, self.mapper)
+            feed.settle_names(rules, self.mapper, self.is_survey)
             named -= object_paths(feed.shape, named)
-            found += settle(feed.shape, rules)
+            notes = settle(feed.shape, rules)
+            found += notes
+            self.structure += notes if feed is self.records else []
         self.notes += [
             (path, "no object stands here: nothing was changed by this path") for path in sorted(named)
         ]
         self.notes += [(format_path(note.path), note.text) for note in found]
+
+    def records_path(self) -> str:
+        """Return where the records stand in the documents, as JSONPath."""
+        if self._path is not None:
+            return self._path.text
+        return "$" if self._names is None else format_path(self._names) + "[*]"
 
     def needs_content(self) -> bool:
         """Say whether keys are made of the text of the records."""
@@ -178,7 +206,10 @@ class Reading:
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
-            yield from map(ReadResult.of, _fragments_of_objects(entry.records))
+            places = RecordPlaces() if self.is_survey else None
+            for fragment in _fragments_of_objects(islice(entry.records, self._wanted)):
+                yield ReadResult.of(fragment, None, places)
+            self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
         if self._path is not None and is_evaluated:
             yield from self._results_at_path(entry, self._path)
@@ -190,11 +221,15 @@ class Reading:
             chunk = chunks.pop(0)
             self._note_faults(result, chunk, entry.name, records)
             records += result.record_count + len(result.faults)
+            self.is_partial |= result.is_cut
             yield result
 
     def _tasks(self, entry: ByteInput, reader: ChunkReader, chunks: list[Chunk]) -> Iterator[ReadTask]:
         base, announced = self._documents, False
         for chunk in reader:
+            if self._wanted is not None and self._wanted <= 0:
+                self.is_partial = True
+                return
             if not announced and reader.place is not None and reader.place.names is not None:
                 announced = True
                 self._announce(reader.place.names, reader.place.recognised)
@@ -213,6 +248,8 @@ class Reading:
                 entry.name if self.options.origin else None,
                 self.needs_content(),
                 document_key,
+                entry.name if self.is_survey else None,
+                self._wanted,
             )
 
     def _announce(self, names: tuple[str, ...], recognised: bool) -> None:
@@ -236,7 +273,7 @@ class Reading:
         names = reader.place.names if reader.place is not None else None
         _forget_records(result.shape, names or ())
         if self.options.envelope:
-            self.documents.add(result, 0)
+            self.documents.add(result, 0, source)
 
     def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[ReadResult]:
         """Yield what the path matches, evaluated document by document or, where it can be, piece by piece."""
@@ -245,10 +282,14 @@ class Reading:
         matches = iter(
             PathReader([entry], path, None, options, on_bytes=self._count_bytes, chunk_bytes=chunk_bytes)
         )
+        wanted = islice(matches, self._wanted)
         found = 0
-        while group := list(islice(matches, _OBJECTS_AT_ONCE)):
+        while group := list(islice(wanted, _OBJECTS_AT_ONCE)):
             found += len(group)
-            yield ReadResult.of(_fragment_of_matches(group, self.options.origin))
+            fragment = _fragment_of_matches(group, self.options.origin or self.is_survey)
+            places = RecordPlaces.told_by(entry.name, fragment) if self.is_survey else None
+            yield ReadResult.of(fragment, None, places)
+        self.is_partial |= self._wanted is not None and next(matches, None) is not None
         if not found:
             self.notes.append((path.text, f"nothing matches in {entry.name}"))
         self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
@@ -262,6 +303,13 @@ class Reading:
             if len(self.rejects) < NOTES_KEPT:
                 self.rejects.append(Reject.of(error))
         self.repeated += len(result.repeated)
+        for found, offset in zip(result.repeated, result.offsets, strict=True):
+            path = format_path(found.path)
+            count, first = self.repeated_names.get(path, (0, ""))
+            if not first:
+                line = chunk.line + chunk.data.count(b"\n", 0, offset)
+                first = f"in line {line:,} of {source}, where {found.value} gave way"
+            self.repeated_names[path] = (count + 1, first)
         room = max(0, NOTES_KEPT - len(self.notes))
         for found, offset in list(zip(result.repeated, result.offsets, strict=True))[:room]:
             line = chunk.line + chunk.data.count(b"\n", 0, offset)

@@ -10,6 +10,7 @@ from dataclasses import replace
 from multiprocessing.connection import Connection
 from typing import Any
 
+from tessaron.core.uniques import HashTask
 from tessaron.core.work import ReadResult, ReshapeTask, RowsTask
 from tessaron.mailbox import Mailbox, Spilled, spill
 
@@ -52,7 +53,7 @@ def serve(
 
 def with_fragment(task: Any, spills: Sequence[int]) -> Any:
     """Return the task with the fragment itself, if it only says in which spill file that is."""
-    if isinstance(task, (RowsTask, ReshapeTask)) and isinstance(task.packed, Spilled):
+    if isinstance(task, (RowsTask, ReshapeTask, HashTask)) and isinstance(task.packed, Spilled):
         return replace(task, packed=task.packed.read(spills))
     return task
 

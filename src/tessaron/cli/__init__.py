@@ -10,6 +10,7 @@ from tessaron.cli.demo import demo
 from tessaron.cli.export import export
 from tessaron.cli.find import find
 from tessaron.cli.group import Group
+from tessaron.cli.survey import survey
 from tessaron.cli.values import compose, values
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -25,5 +26,5 @@ def main() -> None:
     """
 
 
-for _command in (find, values, compose, export, demo):
+for _command in (survey, find, values, compose, export, demo):
     main.add_command(_command)

@@ -15,6 +15,8 @@ from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
 from tessaron.core.kernel.contract import MEMBER_LIMIT
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step
+from tessaron.core.profile import Profile, profile_node
+from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
@@ -38,6 +40,7 @@ class ShapeNode:
         numbers: What the other numbers need.
         longest_text: Length of the longest text, in bytes.
         readings: How many of the texts each reading fits.
+        profile: What a survey wants to know besides; None where there is none.
         children: What stands below, by step.
         is_dictionary: Whether the members of its objects are taken together, as entries of one level.
         names: Where that is not settled yet, as there are merely many names: the occurrences of each. None
@@ -58,6 +61,7 @@ class ShapeNode:
     numbers: NumberStats = NO_NUMBERS
     longest_text: int = 0
     readings: Counter[Reading] = field(default_factory=Counter)
+    profile: Profile | None = None
     children: dict[Step, ShapeNode] = field(default_factory=dict)
     is_dictionary: bool = False
     names: dict[str, int] | None = None
@@ -149,6 +153,14 @@ class ShapeNode:
         self.longest_text = max(self.longest_text, other.longest_text)
         for reading, count in other.readings.items():
             self.readings[reading] += count
+        if other.profile is not None:
+            self.add_profile(other.profile)
+
+    def add_profile(self, profile: Profile) -> None:
+        """Take in what a survey wants to know."""
+        if self.profile is None:
+            self.profile = Profile()
+        self.profile.merge(profile)
 
     def become_dictionary(self) -> None:
         """Take the members together as the entries of one level, whose names are texts of their own.
@@ -204,7 +216,8 @@ class ShapeNode:
 
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
-    "longest_text", "readings", "is_dictionary", "names", "keeps_members", "is_lifted", "is_recursive",
+    "longest_text", "readings", "profile", "is_dictionary", "names", "keeps_members", "is_lifted",
+    "is_recursive",
 )  # fmt: skip
 
 
@@ -262,8 +275,12 @@ class Shape:
         """Records seen."""
         return self.record.row_count
 
-    def add(self, fragment: Fragment) -> Fragment:
+    def add(self, fragment: Fragment, places: RecordPlaces | None = None) -> Fragment:
         """Take in the records of a fragment.
+
+        Args:
+            fragment: The records.
+            places: Where they stand, if the profile of every path is wanted.
 
         Returns:
             The same records, with each object of very many names either all members or all entries.
@@ -280,6 +297,8 @@ class Shape:
         for node in fragment.nodes:
             if node.role is Role.ORIGIN and node.name == Origin.KEY.value and node.parent > 0:
                 _count_names(targets[fragment.nodes[node.parent].parent], node)
+        if places is not None:
+            _add_profiles(targets, fragment, places)
         self._limit_names(targets)
         return fragment
 
@@ -311,6 +330,16 @@ class Shape:
             for step, child in branch.children.items():
                 pending.append((child, None if known is None else known.children.get(step)))
         return fragment_of(tree, fragment)
+
+
+def _add_profiles(targets: list[ShapeNode], fragment: Fragment, places: RecordPlaces) -> None:
+    children = fragment.children()
+    locators = places.locators(fragment)
+    for index, (target, node) in enumerate(zip(targets, fragment.nodes, strict=True)):
+        if len(node.kinds) and node.role is not Role.ORIGIN:
+            element = children[index].get(ELEMENT)
+            inside = None if element is None else fragment.nodes[element]
+            target.add_profile(profile_node(node, inside, locators[index]))
 
 
 def _count_names(target: ShapeNode, node: Node) -> None:

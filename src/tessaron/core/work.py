@@ -26,6 +26,7 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.layout import Layout
 from tessaron.core.paths import Origin, Path
+from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
 from tessaron.core.splitting import Chunk
@@ -42,6 +43,8 @@ class ReadTask:
         options: What the kernel has to know.
         file: Name of the source if the rows are to say where they come from, else None.
         content: Whether the digest of each record's text is wanted, for digest keys.
+        profiled: Name of the source if the profile of every path is wanted, else None.
+        most_records: So many records of the chunk are wanted; None for all.
         document_key: The number of the document the records stand in, from 1; None when that is not kept.
     """
 
@@ -51,6 +54,8 @@ class ReadTask:
     file: str | None = None
     content: bool = False
     document_key: int | None = None
+    profiled: str | None = None
+    most_records: int | None = None
 
 
 @dataclass(slots=True)
@@ -64,6 +69,7 @@ class ReadResult:
         repeated: Names that stood twice in an object.
         offsets: Where the records of `repeated` begin in the chunk, in bytes.
         shape: What the records look like.
+        is_cut: Whether there were more records in the chunk than were wanted.
     """
 
     packed: Any
@@ -72,12 +78,18 @@ class ReadResult:
     repeated: list[Repeated]
     offsets: list[int]
     shape: Shape
+    is_cut: bool = False
 
     @classmethod
-    def of(cls, fragment: Fragment, settled: Mapping[Path, bool] | None = None) -> ReadResult:
-        """Return the result for a fragment; `settled` as in `Shape`."""
+    def of(
+        cls,
+        fragment: Fragment,
+        settled: Mapping[Path, bool] | None = None,
+        places: RecordPlaces | None = None,
+    ) -> ReadResult:
+        """Return the result for a fragment; `settled` as in `Shape`, `places` as in `Shape.add`."""
         shape = Shape(settled)
-        fragment = shape.add(fragment)
+        fragment = shape.add(fragment, places)
         offsets = [int(fragment.offsets[found.record]) for found in fragment.repeated]
         packed = pack_fragment(fragment)
         return cls(packed, fragment.record_count, fragment.faults, fragment.repeated, offsets, shape)
@@ -87,6 +99,7 @@ def read_chunk(task: ReadTask) -> ReadResult:
     """Return the fragment of a chunk, with what is known of its rows, and its shape."""
     chunk = task.chunk
     kernel = choose_kernel(task.kernel)
+    is_cut = False
     if chunk.is_members:
         fragment = kernel(chunk.as_object(), Separator.NOTHING, False, task.options)
         if not fragment.faults:
@@ -94,8 +107,14 @@ def read_chunk(task: ReadTask) -> ReadResult:
             fragment = replace(fragment_of(tree, fragment), offsets=np.empty(0, np.int64))
     else:
         fragment = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
+        if task.most_records is not None and fragment.record_count > task.most_records:
+            data = chunk.data[: int(fragment.offsets[task.most_records])].rstrip(b", \t\r\n")
+            fragment, is_cut = kernel(data, chunk.separator, chunk.continues, task.options), True
     _add_origins(fragment, task)
-    return ReadResult.of(fragment)
+    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
+    result = ReadResult.of(fragment, None, places)
+    result.is_cut = is_cut
+    return result
 
 
 def _add_origins(fragment: Fragment, task: ReadTask) -> None:
@@ -108,11 +127,11 @@ def _add_origins(fragment: Fragment, task: ReadTask) -> None:
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         texts = content_lane(task.chunk.data, fragment.offsets)
         fragment.nodes.append(replace(origin(Origin.CONTENT, count, texts=texts).node, parent=0))
+    if (task.file is not None or task.profiled is not None) and len(fragment.offsets) == count:
+        breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
+        known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, fragment.offsets)
     if task.file is not None:
         known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
-        if len(fragment.offsets) == count:
-            breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
-            known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, fragment.offsets)
         texts = TextLane.of([task.file] * count)
         fragment.nodes.append(replace(origin(Origin.FILE, count, texts=texts).node, parent=0))
     for name, values in known.items():
@@ -127,15 +146,19 @@ class ReshapeTask:
     Attributes:
         packed: The fragment as Arrow IPC, or where it was put.
         settled: For which objects it is known whether they are dictionaries.
+        profiled: As in `ReadTask`.
     """
 
     packed: Any
     settled: Mapping[Path, bool]
+    profiled: str | None = None
 
 
 def reshape(task: ReshapeTask) -> ReadResult:
     """Return the fragment and its shape, regrouped by what is settled."""
-    return ReadResult.of(unpack_fragment(task.packed), task.settled)
+    fragment = unpack_fragment(task.packed)
+    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
+    return ReadResult.of(fragment, task.settled, places)
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,0 +1,46 @@
+"""Where the records of a fragment stand in their source, for any row of any level."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+
+from tessaron.core.fragment import LEVEL_ROLES, Fragment, Int64s, Role
+from tessaron.core.paths import Origin
+
+
+@dataclass(frozen=True, slots=True)
+class RecordPlaces:
+    """The source of the records, and their lines.
+
+    Attributes:
+        source: Its name.
+        lines: The line where each record begins, from 1; empty where that is not known.
+    """
+
+    source: str = ""
+    lines: Int64s | None = None
+
+    def locators(self, fragment: Fragment) -> list[Callable[[int], tuple[str, int | None]]]:
+        """Return for each node a function from a row of its level to the source and line of the record."""
+        levels: list[int] = []
+        for index, node in enumerate(fragment.nodes):
+            levels.append(index if node.role in LEVEL_ROLES else levels[node.parent])
+        return [partial(self._locate, fragment, levels, level) for level in levels]
+
+    def _locate(self, fragment: Fragment, levels: list[int], level: int, row: int) -> tuple[str, int | None]:
+        while fragment.nodes[level].role is not Role.RECORD:
+            node = fragment.nodes[level]
+            row, level = int(node.parent_rows[row]), levels[node.parent]
+        if self.lines is None or row >= len(self.lines):
+            return self.source, None
+        return self.source, int(self.lines[row])
+
+    @classmethod
+    def told_by(cls, source: str, fragment: Fragment) -> RecordPlaces:
+        """Return the places that a fragment tells itself, by an `Origin.LINE` node."""
+        for node in fragment.nodes:
+            if node.role is Role.ORIGIN and node.name == Origin.LINE.value:
+                return cls(source, node.integers)
+        return cls(source)

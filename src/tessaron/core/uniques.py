@@ -1,0 +1,94 @@
+"""Whether every value at a path stands there once, and which do not."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.conform import conform
+from tessaron.core.distinct import Hashes, hash_integers, hash_texts
+from tessaron.core.fragment import Node, unpack_fragment
+from tessaron.core.paths import Path
+from tessaron.core.profile import quoted
+from tessaron.core.shape import ShapeNode, pack_nodes, unpack_nodes
+
+ALMOST = 0.98
+"""Values of which so great a share is different are looked at for repeats."""
+SHOWN_VALUES = 3
+
+
+@dataclass(frozen=True, slots=True)
+class Repeats:
+    """How often values repeat.
+
+    Attributes:
+        repeated: How many different values occur more than once.
+        rows: How many rows have one of them.
+        values: Some of them, as JSON, with how often each occurs.
+    """
+
+    repeated: int = 0
+    rows: int = 0
+    values: tuple[tuple[str, int], ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class HashTask:
+    """Hashing the values at some paths of a fragment.
+
+    Attributes:
+        packed: The fragment as Arrow IPC, or where it was put.
+        paths: The paths, in the settled structure.
+        wanted: Where the values themselves are wanted: by path, their hashes.
+    """
+
+    packed: Any
+    paths: Sequence[Path]
+    wanted: Mapping[Path, Hashes] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class HashWork:
+    """Does `HashTask`s by a settled shape; goes to each process once."""
+
+    record: ShapeNode
+
+    def __getstate__(self) -> Any:
+        return pack_nodes(self.record)
+
+    def __setstate__(self, state: Any) -> None:
+        object.__setattr__(self, "record", unpack_nodes(state))
+
+    def __call__(self, task: HashTask) -> Any:
+        """Return by path the hashes of all values, or by path the wanted values by their hash."""
+        fragment = conform(unpack_fragment(task.packed), self.record)
+        nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
+        present = {path: nodes[path] for path in task.paths if path in nodes}
+        if task.wanted is None:
+            return {path: _hashes(node) for path, node in present.items()}
+        return {path: _values(node, task.wanted[path]) for path, node in present.items()}
+
+
+def _hashes(node: Node) -> Hashes:
+    """Return the hash of each integer and text of a node."""
+    return np.concatenate((hash_integers(node.integers), hash_texts(node.texts)))
+
+
+def _values(node: Node, wanted: Hashes) -> dict[int, str]:
+    found: dict[int, str] = {}
+    integers = hash_integers(node.integers)
+    for index in np.flatnonzero(np.isin(integers, wanted)).tolist():
+        found[int(integers[index])] = str(int(node.integers[index]))
+    texts = hash_texts(node.texts)
+    at = np.flatnonzero(np.isin(texts, wanted))
+    if len(at):
+        values = pc.take(node.texts.to_arrow(), pa.array(at)).to_pylist()
+        found.update(
+            (int(texts[index]), quoted(value)) for index, value in zip(at.tolist(), values, strict=True)
+        )
+    return found

@@ -1,0 +1,209 @@
+"""The outline of a survey: one line per path, indented as the data is nested, and the notes under it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+from typing import Literal
+
+from tessaron.core.noticing import SurveyNote
+from tessaron.core.survey import PathEntry, SurveyFacts
+from tessaron.views.grid import pad, shorten, text_width
+
+_BAR = 5
+_EIGHTHS = " ▏▎▍▌▋▊▉█"
+_DEEP_INDENT = 2
+_LEAST_VALUES = 24
+_LONGEST_NAME, _LONGEST_VALUE = 34, 28
+_FEW_VALUES, _FREQUENT_SHARE = 8, 0.1
+_WIDE = 160
+"""The width where the terminal does not tell."""
+
+
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """What of a survey is shown.
+
+    Attributes:
+        match: Only paths with this in them (`*` and `?` stand for anything), with their ancestors.
+        depth: Only paths so deep below the record; None for all.
+        sort: `data` for the order of the data, else by `name`, `fill`, or `distinct` among siblings.
+    """
+
+    match: str | None = None
+    depth: int | None = None
+    sort: Literal["data", "name", "fill", "distinct"] = "data"
+
+
+def select(facts: SurveyFacts, selection: Selection) -> tuple[list[PathEntry], list[SurveyNote]]:
+    """Return the paths and notes that are to be shown."""
+    entries = list(facts.entries)
+    if selection.match is not None:
+        entries = _matching(entries, selection.match)
+    if selection.depth is not None:
+        entries = [entry for entry in entries if entry.depth <= selection.depth]
+    shown = {entry.path for entry in entries}
+    if selection.sort != "data":
+        entries = _sorted(entries, selection.sort)
+    return entries, [note for note in facts.notes if note.path in shown or note.code == "duplicate names"]
+
+
+def _matching(entries: list[PathEntry], pattern: str) -> list[PathEntry]:
+    wild = pattern if any(letter in pattern for letter in "*?") else f"*{pattern}*"
+    plain = wild.replace("[*]", "[[]*]").lower()
+    ancestors: list[PathEntry] = []
+    kept: dict[str, PathEntry] = {}
+    for entry in entries:
+        del ancestors[entry.depth :]
+        ancestors.append(entry)
+        if fnmatchcase(entry.path.lower(), plain):
+            kept.update((above.path, above) for above in ancestors)
+    return [entry for entry in entries if entry.path in kept]
+
+
+def _sorted(entries: list[PathEntry], by: str) -> list[PathEntry]:
+    """Return the paths with siblings in order, each followed by what is below it."""
+    keys = {
+        "name": lambda entry: entry.name.lower(),
+        "fill": lambda entry: entry.fill_rate,
+        "distinct": lambda entry: -(entry.distinct or 0),
+    }
+    key = keys[by]
+    children: dict[int, list[int]] = {}
+    stack: list[int] = []
+    for index, entry in enumerate(entries):
+        while stack and entries[stack[-1]].depth >= entry.depth:
+            stack.pop()
+        children.setdefault(stack[-1] if stack else -1, []).append(index)
+        stack.append(index)
+    made: list[PathEntry] = []
+    pending = sorted(children.get(-1, []), key=lambda index: key(entries[index]), reverse=True)  # type: ignore[no-untyped-call]
+    while pending:
+        index = pending.pop()
+        made.append(entries[index])
+        below = sorted(children.get(index, []), key=lambda child: key(entries[child]), reverse=True)  # type: ignore[no-untyped-call]
+        pending.extend(below)
+    return made
+
+
+def outline_lines(facts: SurveyFacts, selection: Selection | None = None, width: int = 0) -> Iterator[str]:
+    """Yield the outline of a survey, as wide as `width` cells (0 for no limit)."""
+    entries, notes = select(facts, selection or Selection())
+    width = width or _WIDE
+    yield _title(facts)
+    yield ""
+    yield from _table(entries, width)
+    yield ""
+    if not notes:
+        yield "Notes: none."
+        return
+    yield f"Notes ({len(notes)})"
+    for note in notes:
+        yield from _note_lines(note, width)
+
+
+def _title(facts: SurveyFacts) -> str:
+    names = ", ".join(facts.sources[:3]) + (
+        f" and {len(facts.sources) - 3:,} more" if len(facts.sources) > 3 else ""
+    )
+    where = "" if facts.records_path == "$" else f" at {facts.records_path}"
+    what = f"{facts.records:,} record{'s' * (facts.records != 1)}{where} in {names}"
+    return f"{what} (a sample: there are more records, which were not read)" if facts.is_partial else what
+
+
+def _table(entries: Sequence[PathEntry], width: int) -> Iterator[str]:
+    heads = ("path", "rows", "filled", "type", "distinct")
+    rows = [_cells(entry) for entry in entries]
+    widths = [max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)]
+    room = max(_LEAST_VALUES, width - sum(widths) - 2 * len(widths))
+    right = (False, True, False, False, True)
+    yield "  ".join([*(pad(h, w, r) for h, w, r in zip(heads, widths, right, strict=True)), "values"])
+    yield "  ".join("─" * size for size in [*widths, min(room, 40)])
+    for row, entry in zip(rows, entries, strict=True):
+        cells = [pad(cell, size, r) for cell, size, r in zip(row, widths, right, strict=True)]
+        yield "  ".join([*cells, values_cell(entry, room)]).rstrip()
+
+
+def _cells(entry: PathEntry) -> tuple[str, str, str, str, str]:
+    name = shorten("  " * min(entry.depth, 12) + entry.name, _LONGEST_NAME)
+    if entry.opens_level and entry.filled == entry.rows:
+        return name, f"{entry.rows:,}", "", _type_cell(entry), distinct_cell(entry)
+    filled = f"{_percent(entry.fill_rate):>6} {_bar(entry.fill_rate)}"
+    return (
+        name,
+        f"{entry.rows:,}" if entry.opens_level else "",
+        filled,
+        _type_cell(entry),
+        distinct_cell(entry),
+    )
+
+
+def _percent(share: float) -> str:
+    if 0.9995 <= share < 1:
+        return "<100%"
+    if 0 < share < 0.0005:
+        return ">0%"
+    return f"{share:.1%}" if share < 1 else "100%"
+
+
+def _bar(share: float) -> str:
+    eighths = round(share * _BAR * 8)
+    full, rest = divmod(eighths, 8)
+    return ("█" * full + (_EIGHTHS[rest] if rest else "")).ljust(_BAR, "·")
+
+
+def _type_cell(entry: PathEntry) -> str:
+    containers = [kind for kind in ("object", "array") if kind in entry.kinds]
+    parts = ([entry.type] if entry.type else []) + containers
+    return " | ".join(parts) or "null"
+
+
+def distinct_cell(entry: PathEntry) -> str:
+    """Return how many different values there are, with a mark if it is an estimate."""
+    if entry.distinct is None:
+        return ""
+    return f"{entry.distinct:,}" if entry.is_exact else f"~{entry.distinct:,}"
+
+
+def kinds_cell(entry: PathEntry) -> str:
+    """Return the kinds with their shares, where there are several."""
+    kinds = {kind: count for kind, count in entry.kinds.items() if kind != "null"}
+    total = sum(kinds.values())
+    if len(kinds) < 2:
+        return ""
+    return ", ".join(f"{kind} {_percent(count / total)}" for kind, count in kinds.items())
+
+
+def values_cell(entry: PathEntry, room: int) -> str:
+    """Return the kinds if mixed, how long arrays are, and the most frequent values or the range."""
+    parts = [kinds_cell(entry)] if kinds_cell(entry) else []
+    if entry.elements is not None:
+        least, mean, most = entry.elements
+        parts.append(f"{least:,} to {most:,} elements, mean {mean:.1f}")
+    scalars = sum(count for kind, count in entry.kinds.items() if kind not in ("null", "object", "array"))
+    if entry.frequent and (entry.least is None or _is_telling(entry, scalars)):
+        parts.append(
+            ", ".join(
+                f"{shorten(value, _LONGEST_VALUE)} {_percent(count / scalars)}"
+                for value, count in entry.frequent
+            )
+        )
+    elif entry.least is not None and entry.most is not None:
+        ends = [shorten(text, _LONGEST_VALUE) for text in (entry.least, entry.most)]
+        parts.append(ends[0] if ends[0] == ends[1] else f"{ends[0]} … {ends[1]}")
+    return shorten("; ".join(parts), room)
+
+
+def _is_telling(entry: PathEntry, scalars: int) -> bool:
+    """Say whether the most frequent values tell more than the ends of the range."""
+    top = entry.frequent[0][1]
+    return top > 1 and ((entry.distinct or 0) <= _FEW_VALUES or top >= _FREQUENT_SHARE * scalars)
+
+
+def _note_lines(note: SurveyNote, width: int) -> Iterator[str]:
+    yield f"  {note.path}: {note.text}"
+    if note.example is not None:
+        yield shorten(f"      e.g. {note.example}", width)
+    if note.advice:
+        yield f"      → {note.advice}"
