@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from tessaron.matching import Found, find
     from tessaron.receipt import Receipt
     from tessaron.run import export, shred
+    from tessaron.sampling import SampleTaken, sample
     from tessaron.views.survey import Survey, survey
 
 __all__ = [
@@ -30,6 +31,7 @@ __all__ = [
     "Found",
     "Place",
     "Receipt",
+    "SampleTaken",
     "SourceError",
     "Survey",
     "Tables",
@@ -39,6 +41,7 @@ __all__ = [
     "__version__",
     "export",
     "find",
+    "sample",
     "shred",
     "survey",
 ]
@@ -46,11 +49,13 @@ __all__ = [
 _LOADED_ON_USE = {
     "Found": "tessaron.matching",
     "Receipt": "tessaron.receipt",
+    "SampleTaken": "tessaron.sampling",
     "Survey": "tessaron.views.survey",
     "Tables": "tessaron.core.result",
     "__version__": "tessaron._version",
     "export": "tessaron.run",
     "find": "tessaron.matching",
+    "sample": "tessaron.sampling",
     "shred": "tessaron.run",
     "survey": "tessaron.views.survey",
 }

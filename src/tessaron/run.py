@@ -77,6 +77,7 @@ def shred(source: Any, **options: Any) -> Tables:
             rejects=reading.rejects,
             candidate_keys=run.candidate_keys(),
             key_check=run.key_check(),
+            is_partial=reading.is_partial,
         )
 
 

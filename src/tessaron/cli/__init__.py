@@ -10,6 +10,8 @@ from tessaron.cli.demo import demo
 from tessaron.cli.export import export
 from tessaron.cli.find import find
 from tessaron.cli.group import Group
+from tessaron.cli.preview import preview
+from tessaron.cli.sample import sample
 from tessaron.cli.survey import survey
 from tessaron.cli.values import compose, values
 
@@ -26,5 +28,5 @@ def main() -> None:
     """
 
 
-for _command in (survey, find, values, compose, export, demo):
+for _command in (survey, find, values, compose, preview, sample, export, demo):
     main.add_command(_command)

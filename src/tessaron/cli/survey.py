@@ -7,7 +7,15 @@ from typing import TYPE_CHECKING, Any, cast
 
 import click
 
-from tessaron.cli.group import ByteSize, records_option, source_argument, source_of, terminal_width
+from tessaron.cli.group import (
+    EXIT_CHECK_FAILED,
+    ByteSize,
+    records_option,
+    say,
+    source_argument,
+    source_of,
+    terminal_width,
+)
 
 if TYPE_CHECKING:
     pass
@@ -49,7 +57,7 @@ def survey(
     from tessaron.surveying import survey_source
     from tessaron.views.progress import ProgressBar
     from tessaron.views.survey import Survey
-    from tessaron.views.survey_outline import Selection, outline_lines
+    from tessaron.views.survey_outline import Selection, outline_lines, select
     from tessaron.views.terminal import console
 
     with ProgressBar(console(stderr=True)) as bar:
@@ -60,5 +68,8 @@ def survey(
         sys.stdout.write(Survey(facts).to_json() + "\n")
         return
     selection = Selection(match, depth, cast("Any", sort))
+    if match is not None and not select(facts, selection)[0]:
+        say(f"no path has {match!r} in it; there are {len(facts.entries):,} paths, see them without --match")
+        sys.exit(EXIT_CHECK_FAILED)
     for line in outline_lines(facts, selection, terminal_width()):
         sys.stdout.write(line + "\n")

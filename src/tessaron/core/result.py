@@ -19,6 +19,7 @@ class Tables(Mapping[str, Any]):
         notes: What was recognised in the structure, as (path, text).
         rejects: Records that were left out, with place and reason.
         candidate_keys: Columns of the top table that are never null and have every value once.
+        is_partial: Whether only the first records were read, and there are more.
         key_check: How the natural key stood the test of being unique; None if none was given.
     """
 
@@ -31,6 +32,7 @@ class Tables(Mapping[str, Any]):
         rejects: Iterable[Any] = (),
         candidate_keys: Iterable[str] = (),
         key_check: Any = None,
+        is_partial: bool = False,
     ):
         self._tables = MappingProxyType(dict(tables))
         self._plans = {table.name: table for table in layout.tables}
@@ -40,6 +42,7 @@ class Tables(Mapping[str, Any]):
         self.rejects = tuple(rejects)
         self.candidate_keys = tuple(candidate_keys)
         self.key_check = key_check
+        self.is_partial = is_partial
 
     def __getitem__(self, name: str) -> Any:
         return self._tables[name]

@@ -231,8 +231,10 @@ class SurveyMaker:
             known = self.repeats.get(path)
             if known is not None and entry.distinct is not None:
                 scalars = sum(node.counts[kind] for kind in node.scalar_kinds())
-                entry = replace(entry, distinct=scalars - known.rows + known.repeated, is_exact=True)
-            entries.append(entry)
+                distinct = scalars - known.rows + known.repeated
+                entries.append(replace(entry, distinct=distinct, is_exact=True))
+            else:
+                entries.append(entry)
             notes += find_notes(entry.path, node, entry.rows, structure.get(path, ()), self.repeats.get(path))
         return tuple(entries), tuple(notes)
 

@@ -14,6 +14,7 @@ import pyarrow.parquet as pq
 
 from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.layout import Layout, Table
+from tessaron.core.typing.types import in_shown_unit
 
 _GROUP_ROWS = 131_072
 _GROUP_CELLS = 4_194_304
@@ -61,11 +62,7 @@ class CsvFile:
         self._path = path
         self._options = {"eol": "\r\n", "quoting_style": "needed"}
         self._header = True
-        self._units = {
-            column.name: _shown_unit(column.type.arrow_type(), column.type.second_digits)
-            for column in table.columns
-            if column.type.name in ("time", "timestamp", "timestamp_tz")
-        }
+        self._types = {column.name: column.type for column in table.columns}
 
     def write(self, rows: Any) -> None:
         """Append a `pyarrow.Table`; the file is open only meanwhile."""
@@ -78,18 +75,11 @@ class CsvFile:
         """Do nothing: every write has closed the file."""
 
     def _in_shown_units(self, rows: Any) -> Any:
-        for name, unit in self._units.items():
+        for name, column_type in self._types.items():
             index = rows.schema.get_field_index(name)
-            rows = rows.set_column(index, name, rows.column(index).cast(unit))
+            shown = in_shown_unit(rows.column(index), column_type)
+            rows = rows.set_column(index, name, shown)
         return rows
-
-
-def _shown_unit(arrow_type: Any, second_digits: int) -> Any:
-    """Return the type that prints as few digits of the second as the column has, in steps of three."""
-    unit = ("s", "ms", "us", "ns")[(second_digits + 2) // 3]
-    if pa.types.is_time(arrow_type):
-        return pa.time32(unit) if unit in ("s", "ms") else pa.time64(unit)
-    return pa.timestamp(unit, arrow_type.tz)
 
 
 FORMATS: dict[str, type[ParquetFile] | type[CsvFile]] = {"parquet": ParquetFile, "csv": CsvFile}

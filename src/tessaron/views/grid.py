@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
-NULL, EMPTY_TEXT = "null", '""'
-"""How a missing value and an empty text are shown."""
+NULL = "null"
+"""How a missing value is shown. A text that looks so, or is empty, is shown in quotes."""
 LONGEST_CELL = 40
 """Longer values are cut, with an ellipsis, where they stand in columns."""
 LONGEST_LINE = 200
@@ -74,8 +74,8 @@ def shown(cell: str | None, longest: int) -> str:
     """Return a cell as it is shown: null and the empty text apart, on one line, cut where it is too long."""
     if cell is None:
         return NULL
-    if not cell:
-        return EMPTY_TEXT
+    if not cell or cell == NULL:
+        return f'"{cell}"'
     if not cell.isprintable():
         cell = "".join(c if c.isprintable() else c.encode("unicode_escape").decode() for c in cell)
     return shorten(cell, longest)

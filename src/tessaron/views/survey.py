@@ -13,7 +13,7 @@ from tessaron.core.noticing import SurveyNote
 from tessaron.core.shape import ShapeNode
 from tessaron.core.survey import PathEntry, SurveyFacts
 from tessaron.surveying import survey_source
-from tessaron.views.survey_outline import Selection, outline_lines, select
+from tessaron.views.survey_outline import distinct_cell, kinds_cell, outline_lines, values_cell
 
 
 class Survey:
@@ -60,9 +60,10 @@ class Survey:
 
     def _repr_html_(self) -> str:
         """Return the survey as HTML, for notebooks."""
-        head = "<tr><th style='text-align:left'>path</th><th>rows</th><th>filled</th><th>kinds</th><th>type</th><th>distinct</th><th style='text-align:left'>values</th></tr>"  # noqa: E501
+        names = ("path", "rows", "filled", "kinds", "type", "distinct", "values")
+        head = "<tr>" + "".join(f"<th style='text-align:left'>{name}</th>" for name in names) + "</tr>"
         rows = "".join(
-            f"<tr><td style='text-align:left;padding-left:{entry.depth * 1.2}em'>{html.escape(entry.name)}</td>"
+            f"<tr><td style='text-align:left;padding-left:{entry.depth}em'>{html.escape(entry.name)}</td>"
             + "".join(f"<td>{html.escape(cell)}</td>" for cell in _html_cells(entry))
             + "</tr>"
             for entry in self.entries
@@ -85,7 +86,7 @@ class Survey:
         for row in rows:
             for name in ("kinds", "frequent", "elements", "example"):
                 row[name] = None if row[name] is None else json.dumps(row[name], ensure_ascii=False)
-        return pa.Table.from_pylist(rows, schema=_SCHEMA())
+        return pa.Table.from_pylist(rows, schema=_schema())
 
     def to_json(self, indent: int | None = 1) -> str:
         """Return all of it as JSON: `records`, `paths`, `notes`; see the reference."""
@@ -110,32 +111,17 @@ def _plain(entry: PathEntry) -> dict[str, Any]:
     return made
 
 
-def _SCHEMA() -> Any:  # noqa: N802
+def _schema() -> Any:
     import pyarrow as pa
 
-    whole = {"depth", "rows", "filled", "distinct"}
-    truth = {"is_exact", "opens_level"}
-    names = [*PathEntry.__dataclass_fields__, "fill_rate"]
-    return pa.schema(
-        [
-            (
-                name,
-                pa.int64()
-                if name in whole
-                else pa.bool_()
-                if name in truth
-                else pa.float64()
-                if name == "fill_rate"
-                else pa.string(),
-            )
-            for name in names
-        ]
-    )
+    types = dict.fromkeys(("depth", "rows", "filled", "distinct"), pa.int64())
+    types |= dict.fromkeys(("is_exact", "opens_level"), pa.bool_())
+    types["fill_rate"] = pa.float64()
+    names = (*PathEntry.__dataclass_fields__, "fill_rate")
+    return pa.schema([(name, types.get(name, pa.string())) for name in names])
 
 
 def _html_cells(entry: PathEntry) -> list[str]:
-    from tessaron.views.survey_outline import distinct_cell, kinds_cell, values_cell
-
     return [
         f"{entry.rows:,}",
         f"{entry.fill_rate:.1%}",
@@ -160,6 +146,3 @@ def survey(source: Any, **options: Any) -> Survey:
         UsageError: When an option cannot be right.
     """
     return Survey(survey_source(source, **options))
-
-
-__all__ = ["Selection", "Survey", "select", "survey"]

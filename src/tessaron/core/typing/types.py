@@ -68,3 +68,17 @@ DECIMAL_DIGITS = 38
 """The most digits a decimal column can have: what 128 bits hold."""
 DOUBLE_SAFE_INTEGER = 2**53
 """Up to here every integer is a double of its own (IEEE 754)."""
+
+
+def in_shown_unit(values: Any, column_type: ColumnType) -> Any:
+    """Return an Arrow array of times in a unit that prints as few digits of the second as the type has.
+
+    Digits come in steps of three; arrays of other types are returned as they are.
+    """
+    arrow_type = values.type
+    unit = ("s", "ms", "us", "ns")[(column_type.second_digits + 2) // 3]
+    if pa.types.is_time(arrow_type):
+        return values.cast(pa.time32(unit) if unit in ("s", "ms") else pa.time64(unit))
+    if pa.types.is_timestamp(arrow_type):
+        return values.cast(pa.timestamp(unit, arrow_type.tz))
+    return values
