@@ -19,7 +19,7 @@ from tessaron.cli.group import records_option, say, source_argument, source_of
 def sample(
     sources: tuple[str, ...], records: str | None, output: str, first: int, mask: bool, replace: bool
 ) -> None:
-    """Write a small file with the same structure as SOURCE: records with rare structures, then the first ones.
+    """Write a small file with the same structure as SOURCE: records with rare structures, then the first.
 
     With --mask letters are replaced by letters, digits by digits, dates by dates, and keys of dictionaries
     too; the same value always by the same one, different values by different ones. Names of fields, true,

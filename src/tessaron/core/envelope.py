@@ -11,7 +11,8 @@ from typing import Any
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import format_path
-from tessaron.core.splitting import Chunk, Cursor, Form, RegionSplitter, SplitError
+from tessaron.core.scan_state import ScanState
+from tessaron.core.splitting import Chunk, Cursor, Form, RegionSplitter, SplitError, choose_scan
 
 MOST_AROUND = 200
 """So many scalars, at most, stand around the records of an envelope."""
@@ -135,8 +136,10 @@ class EnvelopeSplitter:
         self._stack: list[tuple[bytes, str | None]] = []
         self._name: str | None = None
         self.documents = 0
-        self._on_the_way = True
+        self._beside: ScanState | None = None
+        self._scan = choose_scan()
         self.found = 0
+        self._found_before = 0
         self.nearest: tuple[str, ...] = ()
         self.others: dict[str, None] = {}
 
@@ -172,6 +175,10 @@ class EnvelopeSplitter:
         """Read up to the records or the end of the document; return what is left of the block."""
         data, self._pending = self._pending + block, b""
         at = 0
+        if self._beside is not None:
+            at = self._skip_beside(data, 0)
+            if self._beside is not None:
+                return b""
         while True:
             token = _TOKEN.search(data, at)
             text = token.group() if token else b""
@@ -191,12 +198,35 @@ class EnvelopeSplitter:
                     return self._open_region(data, at, text)
                 self._stack.append((text, self._name))
                 self._name = None
+                if self._is_beside():
+                    self._pass(data[:at])
+                    data, at = data[at:], 0
+                    self._beside = ScanState()
+                    at = self._skip_beside(data, 0)
+                    if self._beside is not None:
+                        return b""
             elif text in (b"}", b"]") and self._stack:
                 self._stack.pop()
                 if not self._stack:
                     self._pass(data[:at])
                     yield self._document_chunk()
                     return data[at:]
+
+    def _is_beside(self) -> bool:
+        """Say whether what has just been opened is not on the way to the records."""
+        way = self._way()
+        is_array = any(kind == b"[" for kind, _ in self._stack)
+        return len(self._stack) > 1 and (is_array or way != self._names[: len(way)])
+
+    def _skip_beside(self, data: bytes, at: int) -> int:
+        """Pass over what is not on the way; return where it closes, or pass over all there is."""
+        assert self._beside is not None
+        _, closing = self._scan(data[at:], self._beside, True)
+        if closing < 0:
+            self._pass(data)
+            return len(data)
+        self._beside = None
+        return at + closing
 
     def _way(self) -> tuple[str, ...]:
         return tuple(name for _, name in self._stack[1:] if name is not None)
@@ -236,7 +266,10 @@ class EnvelopeSplitter:
 
     def _document_chunk(self) -> Chunk:
         byte_offset, line = self._skeleton_place
-        data = bytes(self._skeleton) if len(self._skeleton) <= MOST_AROUND_BYTES else b""
+        data = bytes(self._skeleton)
+        if len(data) > MOST_AROUND_BYTES:
+            data = b"" if self._found_before < self.found else b"{}"
+        self._found_before = self.found
         chunk = Chunk(data, Separator.NOTHING, False, byte_offset, line, self.documents, is_skeleton=True)
         self._skeleton.clear()
         self.documents += 1

@@ -167,7 +167,7 @@ def _character(character: str, random: _Random) -> str:
 
 
 def _number(text: str, random: _Random) -> str:
-    """Return a number of as many digits; the first one of several is 1 to 8, so that it stays in its range."""
+    """Return a number of as many digits; the first of several is 1 to 8, so that it stays in range."""
     mantissa, mark, exponent = re.match(r"([-0-9.]+)([eE]?)(.*)", text).groups()  # type: ignore[union-attr]
     digits = [str(random.below(10)) if character.isdigit() else character for character in mantissa]
     first = next(index for index, character in enumerate(mantissa) if character.isdigit())
