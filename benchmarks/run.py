@@ -175,6 +175,26 @@ def run(folder: Path, megabytes: int, rounds: int) -> None:
     }
     show(f"{megabytes} MB of vessel calls", measure_all(lines, rounds), "json.loads")
 
+    looking = {
+        "Parquet, all cores": tessaron(one),
+        "survey, all cores": lambda: [sys.executable, "-m", "tessaron", "survey", str(one)],
+        "Parquet, 1 worker": tessaron(one, "--workers", "1"),
+        "survey, 1 worker": lambda: [sys.executable, "-m", "tessaron", "survey", str(one), "--workers", "1"],
+        "find $.stays[*].berth": lambda: [
+            sys.executable, "-m", "tessaron", "find", str(one), "$.stays[*].berth", "--count",
+        ],
+    }  # fmt: skip
+    show("Looking", measure_all(looking, rounds), "Parquet, all cores")
+
+    small = folder / "small.json"
+    small.write_text('{"page": 1}', "utf-8")
+    starting: dict[str, Callable[[], list[str]]] = {
+        "import numpy": lambda: [sys.executable, "-c", "import numpy"],
+        "tessaron --help": lambda: [sys.executable, "-m", "tessaron", "--help"],
+        "tessaron find, small file": lambda: [sys.executable, "-m", "tessaron", "find", str(small), "$.page"],
+    }
+    show("Starting", measure_all(starting, 3 * rounds), "import numpy")
+
     growth = {
         f"{factor}x, {workers} worker{'s' * (workers > 1)}": tessaron(path, "--workers", str(workers))
         for workers in (1, 2)

@@ -13,8 +13,10 @@ ALLOWED = {
     "core": {"core"},
     "sources": {"core", "sources"},
     "sinks": {"core", "sinks", "receipt"},
-    "views": {"core", "views", "receipt", "demo"},
-    "demo": {"core", "demo", "receipt", "run"},
+    "views": {"core", "views", "receipt", "demo", "surveying"},
+    "demo": {"core", "demo", "receipt", "run", "matching", "surveying"},
+    "sampling": {"core", "matching", "sources"},
+    "surveying": {"core", "options", "pool", "reading", "sources", "spill"},
     "receipt": {"core"},
     "spill": {"core", "mailbox"},
     "mailbox": set(),
@@ -37,7 +39,7 @@ ALLOWED = {
         "pool",
         "reading",
     },
-    "__init__": {"core", "receipt", "run", "_version"},
+    "__init__": {"core", "receipt", "run", "_version", "matching", "sampling", "views"},
 }
 
 

@@ -8,15 +8,22 @@ import sqlite3
 from collections import defaultdict
 from collections.abc import Callable
 from datetime import datetime
+from itertools import islice
 from pathlib import Path
 
+from tessaron.core.survey import SurveyFacts
+from tessaron.matching import find
 from tessaron.receipt import Receipt
 from tessaron.run import export
+from tessaron.surveying import survey_source
 
 __all__ = ["BERTH_QUESTION", "export"]
 
 BerthAnswer = list[tuple[str, float, int]]
 """Per berth: hours alongside, containers moved."""
+
+LARGE_BOXES = "$.stays[*].moves[?@.teu == 2 && @.weight_t > 30].container"
+"""A path to try: the heaviest of the large containers."""
 
 BERTH_QUESTION = """\
 SELECT s.berth,
@@ -25,6 +32,17 @@ SELECT s.berth,
 FROM calls AS c JOIN calls_stays AS s ON s.parent_key = c.row_key
 WHERE c.status <> 'cancelled'
 GROUP BY s.berth ORDER BY s.berth"""
+
+
+def look(calls: Path) -> SurveyFacts:
+    """Return a survey of the calls."""
+    return survey_source(calls)
+
+
+def first_matches(calls: Path, count: int) -> list[str]:
+    """Return the first matches of `LARGE_BOXES`, as `tessaron find --where-found` prints them."""
+    found = islice(find(calls, LARGE_BOXES), count)
+    return [f"{match.path}\t{match.source}\t{match.record}\t{match.json()}" for match in found]
 
 
 def export_both(calls: Path, into: Path, say: Callable[[Receipt], None]) -> dict[str, Receipt]:

@@ -5,21 +5,28 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
+from rich.console import Console
 from rich.table import Table
 
 from tessaron.demo.generator import DEMO_RECORDS, write_calls
 from tessaron.demo.inspections import write_inspections
 from tessaron.demo.walkthrough import (
     BERTH_QUESTION,
+    LARGE_BOXES,
     BerthAnswer,
     answer_from_documents,
     answer_from_tables,
     export,
     export_both,
+    first_matches,
     load_into_sqlite,
+    look,
 )
 from tessaron.receipt import Receipt
+from tessaron.views.survey_outline import Selection, outline_lines
 from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
+
+_SURVEY_WIDTH = 120
 
 
 def show_demo(folder: Path, command: str = "tessaron") -> bool:
@@ -38,8 +45,10 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
         "",
     )
 
+    _show_looking(screen, calls, command)
+
     def say(receipt: Receipt) -> None:
-        step = 2 if receipt.format == "parquet" else 3
+        step = 4 if receipt.format == "parquet" else 5
         typed = _export_typed(command, calls, Path(receipt.target), receipt.format)
         show(screen, f"{step}. {typed}", "", *receipt_view(receipt), "")
 
@@ -50,9 +59,9 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     question = [f"     {line}" for line in BERTH_QUESTION.splitlines()]
     show(
         screen,
-        f"4. The CSV files loaded into SQLite: {count(rows, 'row')} in {database.name}",
+        f"6. The CSV files loaded into SQLite: {count(rows, 'row')} in {database.name}",
         "",
-        "5. A question to the tables, by their keys: hours alongside and containers moved per berth",
+        "7. A question to the tables, by their keys: hours alongside and containers moved per berth",
         "",
         *question,
         "",
@@ -68,7 +77,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     receipt = export(inspections, target, replace=True)
     show(
         screen,
-        f"6. Hard structures: {inspections.name}, one document with the records inside an envelope",
+        f"8. Hard structures: {inspections.name}, one document with the records inside an envelope",
         "",
         f"   {command} export {shlex.quote(str(inspections))} -o {shlex.quote(str(target))}",
         "",
@@ -79,6 +88,27 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     )
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
+
+
+def _show_looking(screen: Console, calls: Path, command: str) -> None:
+    """Show the first lines of a survey, and a path tried."""
+    quoted = shlex.quote(str(calls))
+    outline = outline_lines(look(calls), Selection(depth=1), _SURVEY_WIDTH)
+    show(
+        screen,
+        "2. Look before anything is mapped (--depth 1 for the first level only):",
+        "",
+        f"   {command} survey {quoted} --depth 1",
+        "",
+        *(f"   {line}" for line in outline),
+        "",
+        "3. Try a path (JSONPath, RFC 9535): where does a large container weigh more than 30 tonnes?",
+        "",
+        f"   {command} find {quoted} {shlex.quote(LARGE_BOXES)} --where-found --first 3",
+        "",
+        *(f"   {line}" for line in first_matches(calls, 3)),
+        "",
+    )
 
 
 def _answers(from_tables: BerthAnswer, from_documents: BerthAnswer) -> Table:
@@ -104,6 +134,9 @@ def _export_typed(command: str, source: Path, target: Path, form: str) -> str:
 def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
     quoted, large = shlex.quote(str(calls)), folder / "large"
     return [
+        f"{command} survey {quoted} --match moves",
+        f"{command} preview {quoted} --table stays",
+        f"{command} sample {quoted} -o {shlex.quote(str(folder / 'sample.ndjson'))} --first 5 --mask",
         f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",
         f"head -n 100 {quoted} | {_export_typed(command, Path('-'), folder / 'first_100', 'csv')}",
         f"{command} demo --records 50000 --into {shlex.quote(str(large))}",
