@@ -46,7 +46,9 @@ def select(facts: SurveyFacts, selection: Selection) -> tuple[list[PathEntry], l
     shown = {entry.path for entry in entries}
     if selection.sort != "data":
         entries = _sorted(entries, selection.sort)
-    return entries, [note for note in facts.notes if note.path in shown or note.code == "duplicate names"]
+    if selection.match is None and selection.depth is None:
+        return entries, list(facts.notes)
+    return entries, [note for note in facts.notes if note.path in shown]
 
 
 def _matching(entries: list[PathEntry], pattern: str) -> list[PathEntry]:
