@@ -1,0 +1,238 @@
+"""Objects of many names: whether they are dictionaries is settled by all records, whatever read them, and how."""
+
+import json
+import unittest
+from collections import Counter
+from contextlib import ExitStack
+from unittest import mock
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+import tessaron
+from tessaron.core.dictionaries import is_dictionary
+from tessaron.core.fragment import pack_fragment
+from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel.contract import MEMBER_LIMIT, Separator
+from tessaron.core.kinds import Kind
+from tessaron.core.paths import ENTRY
+from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
+from tessaron.core.structure import StructureRules, settle_names
+from tessaron.core.work import ReshapeTask, reshape
+from tests.harness import FolderTest, tally, values_of, walk
+
+NAMES = [f"n{number}" for number in range(7)] + ["2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"]
+VALUES = st.recursive(
+    st.integers(0, 9) | st.sampled_from(["x", "y"]) | st.none(),
+    lambda inner: st.dictionaries(st.sampled_from(NAMES), inner, max_size=6) | st.lists(inner, max_size=2),
+    max_leaves=14,
+)
+RECORDS = st.lists(st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=6), min_size=1, max_size=5)
+
+
+def few_names(limit):
+    """Make objects full when they have so few names, in both kernels and in the shape."""
+    stack = ExitStack()
+    stack.enter_context(mock.patch("tessaron.core.kernel.fast_kernel.MEMBER_LIMIT", limit))
+    stack.enter_context(mock.patch("tessaron.core.shape.MEMBER_LIMIT", limit))
+    return stack
+
+
+def as_lines(records):
+    return "\n".join(map(json.dumps, records)).encode()
+
+
+class AnyWayTest(unittest.TestCase):
+    """The limit of names, the kernel and the chunks change nothing of the tables."""
+
+    @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @given(RECORDS, st.integers(1, 60), st.sampled_from([1, 2, 4]))
+    def test_the_same_tables(self, records, chunk_bytes, limit):
+        data = as_lines(records)
+        plain = tessaron.shred(data, records="$", kernel="python")
+        for kernel in ("python", "compiled"):
+            with few_names(limit):
+                other = tessaron.shred(data, records="$", kernel=kernel, chunk_bytes=chunk_bytes)
+            self.assertEqual(other.layout, plain.layout)
+            for name, table in other.items():
+                self.assertTrue(table.equals(plain[name]), name)
+        expected = Counter()
+        for record in records:
+            expected.update(walk(record))
+        found = values_of(tally(plain))
+        keys = sum(1 for note in plain.notes if "dictionary" in note[1])
+        if not keys:
+            self.assertEqual(found, values_of(expected))
+
+    @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @given(RECORDS, st.integers(1, 60))
+    def test_the_same_survey(self, records, chunk_bytes):
+        data = as_lines(records)
+        plain = tessaron.survey(data, records="$", kernel="python")
+        with few_names(2):
+            other = tessaron.survey(data, records="$", chunk_bytes=chunk_bytes)
+        self.assertEqual(
+            [(e.path, e.rows, e.filled, e.distinct) for e in other],
+            [(e.path, e.rows, e.filled, e.distinct) for e in plain],
+        )
+        self.assertEqual(
+            [(note.path, note.code, note.count) for note in other.notes],
+            [(note.path, note.code, note.count) for note in plain.notes],
+        )
+
+
+class WideRecordsTest(FolderTest):
+    def test_wide_records_stay_wide(self):
+        """More names than a fragment has nodes for, in order, types and all."""
+        for count in (MEMBER_LIMIT - 1, MEMBER_LIMIT + 1, 1_000):
+            records = [{f"f{n}": n * row if n % 2 else f"t{n}" for n in range(count)} for row in range(3)]
+            for chunk_bytes in (1_000, 10**6):
+                with self.subTest(count=count, chunk_bytes=chunk_bytes):
+                    tables = tessaron.shred(as_lines(records), records="$", chunk_bytes=chunk_bytes)
+                    (table,) = tables.values()
+                    self.assertEqual(table.column_names[1:], list(records[0]))
+                    self.assertEqual(table.drop_columns(["row_key"]).to_pylist(), records)
+
+    def test_names_that_come_one_by_one(self):
+        """No chunk has many names, all together have."""
+        fields = [{"d": {f"berth {n}": {"depth": n}}} for n in range(600)]
+        wide = [{f"only_{n}": n, "all": n} for n in range(600)]
+        for chunk_bytes in (40, 2_000, 10**6):
+            with self.subTest(chunk_bytes):
+                tables = tessaron.shred(as_lines(fields), records="$", name="r", chunk_bytes=chunk_bytes)
+                self.assertEqual(tables["r_d"].column("key").to_pylist(), [f"berth {n}" for n in range(600)])
+                self.assertEqual(tables["r_d"].column("depth").to_pylist(), list(range(600)))
+                tables = tessaron.shred(as_lines(wide), records="$", name="r", chunk_bytes=chunk_bytes)
+                self.assertEqual(len(tables), 2 if "r_entries" in tables else 1)
+
+    def test_said_by_the_user(self):
+        records = [{"d": {f"f{n}": n for n in range(400)}}] * 3
+        plain = tessaron.shred(as_lines(records), records="$", name="r")
+        self.assertEqual(len(plain["r"].column_names), 401)
+        forced = tessaron.shred(as_lines(records), records="$", name="r", dictionaries=["$.d"])
+        self.assertEqual(forced["r_d"].num_rows, 1_200)
+        days = [{"d": {f"2026-{n // 28 + 1:02}-{n % 28 + 1:02}": n for n in range(300)}}]
+        self.assertEqual(tessaron.shred(as_lines(days), records="$", name="r")["r_d"].num_rows, 300)
+        kept = tessaron.shred(as_lines(days), records="$", name="r", not_dictionaries=["$.d"])
+        self.assertEqual(len(kept["r"].column_names), 301)
+
+    def test_several_processes(self):
+        path = self.folder / "wide.ndjson"
+        line = json.dumps({f"f{n}": n for n in range(400)} | {"d": {f"k{n}": {"v": n} for n in range(300)}})
+        path.write_text("\n".join([line] * 2_500), "utf-8")
+        self.assertGreater(path.stat().st_size, 16 * 1024 * 1024)
+        one, two = (tessaron.shred(path, workers=workers) for workers in (1, 2))
+        self.assertEqual(one.layout, two.layout)
+        for name, table in one.items():
+            self.assertTrue(table.equals(two[name]), name)
+
+
+class DictionariesInDictionariesTest(unittest.TestCase):
+    def test_names_as_data_on_several_levels(self):
+        """Vessels by number, in each the calls by date, in each the berths by name."""
+        document = {
+            "vessels": {
+                f"70{v:05}": {"calls": {f"2026-01-{d:02}": {"berths": [f"N{d}"]} for d in range(1, 5)}}
+                for v in range(60)
+            }
+        }
+        tables = tessaron.shred(json.dumps(document).encode(), name="r")
+        self.assertEqual(
+            {name: table.num_rows for name, table in tables.items()},
+            {"r": 1, "r_vessels": 60, "r_vessels_calls": 240, "r_vessels_calls_berths": 240},
+        )
+        self.assertEqual([str(column.type) for column in tables.layout.tables[2].columns], ["date"])
+
+    def test_values_that_are_dictionaries_themselves(self):
+        """The inner names have nothing in common, but what is under them has."""
+        document = {
+            "ports": {
+                f"port {p}": {f"quay {p} {q}": {"depth": q, "lit": True} for q in range(40)}
+                for p in range(40)
+            }
+        }
+        tables = tessaron.shred(json.dumps(document).encode(), name="r", records="$")
+        self.assertEqual(list(tables), ["r", "r_ports", "r_ports_entries"])
+        self.assertEqual(tables["r_ports_entries"].num_rows, 1_600)
+        self.assertEqual(tables["r_ports_entries"].column("depth").to_pylist(), list(range(40)) * 40)
+
+    def test_a_document_of_very_many_paths_is_no_burden(self):
+        """60,000 different paths, if every name were a field."""
+        item = {f"version {n}": {"since": n, "notes": {"by": "desk"}} for n in range(20)}
+        document = {"gear": {f"gear {g}": {"docs": f"d{g}", "support": item} for g in range(1_000)}}
+        tables = tessaron.shred(json.dumps(document).encode(), name="r", records="$")
+        self.assertEqual(tables["r_gear"].num_rows, 1_000)
+        self.assertLess(sum(len(table.columns) for table in tables.layout.tables), 200)
+        self.assertEqual(values_of(tally(tables)), values_of(walk(document)))
+
+
+class SettlingTest(unittest.TestCase):
+    def shape(self, records, settled=None):
+        fragment = choose_kernel()(as_lines(records), Separator.LINE)
+        shape = Shape(settled)
+        return shape, shape.add(fragment)
+
+    def test_names_are_counted_until_there_are_too_many(self):
+        shape, _ = self.shape([{f"f{n}": n for n in range(300)}])
+        self.assertTrue(shape.record.is_dictionary)
+        self.assertEqual(len(shape.record.names), 300)
+        shape, _ = self.shape([{f"f{n}": n for n in range(MOST_NAMES + 1)}])
+        self.assertIsNone(shape.record.names)
+        self.assertTrue(is_dictionary(shape.record))
+
+    def test_merging_counts_all_names(self):
+        parts = [
+            [{"d": {f"a{n}": 1 for n in range(300)}}],
+            [{"d": {f"b{n}": 1 for n in range(10)}}],
+            [{"d": {"a1": 2}}],
+        ]
+        for order in ((0, 1, 2), (2, 1, 0), (1, 0, 2)):
+            with self.subTest(order):
+                total = Shape()
+                for index in order:
+                    total.merge(self.shape(parts[index])[0])
+                names = total.record.children["d"].names
+                self.assertEqual((len(names), names["a1"]), (310, 2))
+
+    def test_what_is_settled_is_applied_to_fragments(self):
+        records = [{"d": {f"f{n}": n for n in range(300)}}]
+        shape, fragment = self.shape(records)
+        settled = settle_names(shape, StructureRules(), {})
+        self.assertEqual(settled, {("d",): False})
+        again = reshape(ReshapeTask(pack_fragment(fragment), settled))
+        node = again.shape.record.children["d"]
+        self.assertEqual((node.is_dictionary, len(node.members())), (False, 300))
+        self.assertEqual(settle_names(again.shape, StructureRules(), settled), settled)
+        known = settle_names(shape, StructureRules(dictionaries=["$.d"]), {})
+        self.assertEqual(known, {})
+        kept, _ = self.shape(records, {("d",): True})
+        self.assertIsNone(kept.record.children["d"].names)
+
+    def test_the_rule_says_the_same_of_both_forms(self):
+        cases = {
+            "fields": [{f"f{n}": n for n in range(40)}] * 5,
+            "rare": [{f"f{n}": {"a": 1}} for n in range(60)],
+            "half": [{f"f{n}": {"a": n} for n in range(row, 40, 2)} for row in (0, 1)] * 3,
+            "mixed": [{f"f{n}": n if n % 2 else "x" for n in range(40)}],
+            "codes": [{f"{a}{b}": 1} for a in "ABC" for b in "DEF"],
+            "days": [{f"2026-01-{n:02}": n for n in range(1, 9)}],
+            "unlike": [{f"f{n}": {f"g{n}": 1}} for n in range(60)],
+        }
+        for title, records in cases.items():
+            with self.subTest(title):
+                plain, _ = self.shape([{"d": record} for record in records])
+                with few_names(2):
+                    taken, _ = self.shape([{"d": record} for record in records])
+                members, entries = (shape.record.children["d"] for shape in (plain, taken))
+                self.assertIn(ENTRY, entries.children)
+                self.assertNotIn(ENTRY, members.children)
+                self.assertEqual(is_dictionary(members), is_dictionary(entries))
+
+    def test_absorbing_keeps_the_counts(self):
+        node, other = ShapeNode("d"), ShapeNode("d")
+        for target, name in ((node, "a"), (other, "b")):
+            target.child(name).counts[Kind.INTEGER] = 2
+        node.become_dictionary()
+        node.absorb(other)
+        self.assertEqual(node.names, {"a": 2, "b": 2})
+        self.assertEqual(node.children[ENTRY].counts[Kind.INTEGER], 4)
