@@ -276,13 +276,17 @@ class RandomDocumentsTest(unittest.TestCase):
         for name in ("python", "compiled"):
             shape = Shape()
             shape.add(choose_kernel(name)(data, Separator.LINE))
-            shapes.append(shape.record)
+            shapes.append(shape)
         halves = Shape()
         for part in (records[:111], records[111:]):
             half = Shape()
             half.add(read(part))
             halves.merge(half)
-        self.assertEqual(shapes[0], shapes[1])
-        self.assertEqual(shapes[0], halves.record)
+        for shape in (*shapes, halves):
+            self.assertEqual(
+                [note.text for note in settle(shape)], ["dictionary: 386 names are keys of rows"]
+            )
+        self.assertEqual(shapes[0].record, shapes[1].record)
+        self.assertEqual(shapes[0].record, halves.record)
         with self.assertRaisesRegex(UsageError, "expected a kernel of auto, compiled, python, got 'rust'"):
             choose_kernel("rust")

@@ -3,7 +3,6 @@
 import json
 import unittest
 from collections import Counter
-from contextlib import ExitStack
 from unittest import mock
 
 from hypothesis import HealthCheck, given, settings
@@ -31,11 +30,8 @@ RECORDS = st.lists(st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=6), 
 
 
 def few_names(limit):
-    """Make objects full when they have so few names, in both kernels and in the shape."""
-    stack = ExitStack()
-    stack.enter_context(mock.patch("tessaron.core.kernel.fast_kernel.MEMBER_LIMIT", limit))
-    stack.enter_context(mock.patch("tessaron.core.shape.MEMBER_LIMIT", limit))
-    return stack
+    """Make objects full when they have so few names; the others become entries while they are read."""
+    return mock.patch("tessaron.core.kernel.fast_kernel.MEMBER_LIMIT", limit)
 
 
 def as_lines(records):
@@ -167,13 +163,14 @@ class DictionariesInDictionariesTest(unittest.TestCase):
 
 
 class SettlingTest(unittest.TestCase):
-    def shape(self, records, settled=None):
-        fragment = choose_kernel()(as_lines(records), Separator.LINE)
+    def shape(self, records, settled=None, limit=256):
+        with few_names(limit):
+            fragment = choose_kernel("compiled")(as_lines(records), Separator.LINE)
         shape = Shape(settled)
         return shape, shape.add(fragment)
 
     def test_names_are_counted_until_there_are_too_many(self):
-        shape, _ = self.shape([{f"f{n}": n for n in range(300)}])
+        shape, _ = self.shape([{f"f{n}": n for n in range(300)}], limit=2)
         self.assertTrue(shape.record.is_dictionary)
         self.assertEqual(len(shape.record.names), 300)
         shape, _ = self.shape([{f"f{n}": n for n in range(MOST_NAMES + 1)}])
@@ -190,13 +187,13 @@ class SettlingTest(unittest.TestCase):
             with self.subTest(order):
                 total = Shape()
                 for index in order:
-                    total.merge(self.shape(parts[index])[0])
+                    total.merge(self.shape(parts[index], limit=4)[0])
                 names = total.record.children["d"].names
                 self.assertEqual((len(names), names["a1"]), (310, 2))
 
     def test_what_is_settled_is_applied_to_fragments(self):
         records = [{"d": {f"f{n}": n for n in range(300)}}]
-        shape, fragment = self.shape(records)
+        shape, fragment = self.shape(records, limit=9)
         settled = settle_names(shape, StructureRules(), {})
         self.assertEqual(settled, {("d",): False})
         again = reshape(ReshapeTask(pack_fragment(fragment), settled))
@@ -205,7 +202,7 @@ class SettlingTest(unittest.TestCase):
         self.assertEqual(settle_names(again.shape, StructureRules(), settled), settled)
         known = settle_names(shape, StructureRules(dictionaries=["$.d"]), {})
         self.assertEqual(known, {})
-        kept, _ = self.shape(records, {("d",): True})
+        kept, _ = self.shape(records, {("d",): True}, limit=9)
         self.assertIsNone(kept.record.children["d"].names)
 
     def test_the_rule_says_the_same_of_both_forms(self):
@@ -215,14 +212,14 @@ class SettlingTest(unittest.TestCase):
             "half": [{f"f{n}": {"a": n} for n in range(row, 40, 2)} for row in (0, 1)] * 3,
             "mixed": [{f"f{n}": n if n % 2 else "x" for n in range(40)}],
             "codes": [{f"{a}{b}": 1} for a in "ABC" for b in "DEF"],
-            "days": [{f"2026-01-{n:02}": n for n in range(1, 9)}],
+            "days": [{f"2026-01-{n:02}": n for n in range(1, 9)}]
+            + [{f"2026-02-{n:02}": n for n in range(row, 29)} for row in range(1, 9)],
             "unlike": [{f"f{n}": {f"g{n}": 1}} for n in range(60)],
         }
         for title, records in cases.items():
             with self.subTest(title):
                 plain, _ = self.shape([{"d": record} for record in records])
-                with few_names(2):
-                    taken, _ = self.shape([{"d": record} for record in records])
+                taken, _ = self.shape([{"d": record} for record in records], limit=2)
                 members, entries = (shape.record.children["d"] for shape in (plain, taken))
                 self.assertIn(ENTRY, entries.children)
                 self.assertNotIn(ENTRY, members.children)

@@ -5,13 +5,17 @@ import os
 import signal
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
+from unittest import mock
 
 import pyarrow.parquet as pq
 
 import tessaron
 from tessaron.demo.generator import write_calls
+from tessaron.options import Options
+from tessaron.processes import can_fork
 from tests.harness import FolderTest, command
 
 
@@ -179,3 +183,47 @@ class KeysTest(FolderTest):
                 done = command("export", source, "-o", self.folder / "o", *arguments)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())
+
+
+class StartingTest(FolderTest):
+    def test_forked_and_started_workers_do_the_same(self):
+        source = write_calls(self.folder, 2_500)
+        source.write_bytes(source.read_bytes() * 6)
+        made = []
+        for forks in (True, False):
+            with mock.patch("tessaron.pool.can_fork", return_value=forks):
+                tessaron.export(source, self.folder / f"f{forks}", workers=2)
+            made.append(pq.read_table(self.folder / f"f{forks}" / "vessel_calls_stays.parquet"))
+        self.assertTrue(made[0].equals(made[1]))
+
+    def test_a_process_with_threads_is_not_forked(self):
+        stop = threading.Event()
+        thread = threading.Thread(target=stop.wait)
+        thread.start()
+        try:
+            self.assertFalse(can_fork())
+        finally:
+            stop.set()
+            thread.join()
+
+    def test_ends_of_forked_processes(self):
+        code = (
+            "import os, sys, time\nfrom tessaron.processes import ForkedProcess\n"
+            "def fail(): raise ValueError\n"
+            "ended = [ForkedProcess.start([], work) for work in (lambda: None, fail)]\n"
+            "asleep = ForkedProcess.start([], lambda: time.sleep(60))\nasleep.kill()\n"
+            "print([process.wait() for process in (*ended, asleep)], [p.wait() for p in ended])\n"
+        )
+        done = subprocess.run(
+            [sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=True
+        )
+        self.assertEqual(done.stdout, "[0, 1, -9] [0, 1]\n")
+
+    def test_memory_decides_how_many_work_and_on_how_much(self):
+        free = Options(workers=4)
+        tight, wide = Options(workers=4, memory=200_000_000), Options(workers=4, memory=2_000_000_000)
+        self.assertEqual((free.worker_count(), tight.worker_count(), wide.worker_count()), (4, 1, 4))
+        self.assertLess(tight.bounded_chunk_bytes(), wide.bounded_chunk_bytes())
+        self.assertLess(tight.collected_bytes(), free.collected_bytes())
+        self.assertLessEqual(wide.bounded_chunk_bytes(), free.bounded_chunk_bytes())
+        self.assertEqual(Options(workers=8, first=10).worker_count(), 1)

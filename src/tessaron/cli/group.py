@@ -52,6 +52,10 @@ class Group(click.Group):
             # The reader of standard output has gone; so that the interpreter does not complain at its exit:
             sys.stdout = None
             context.exit(EXIT_FAILED)
+        except OSError as error:
+            sys.stdout = None
+            say(f"standard output cannot be written: {error.strerror}")
+            context.exit(EXIT_FAILED)
 
     def list_commands(self, context: click.Context) -> list[str]:
         """Return the commands in the order in which people need them, not by the alphabet."""

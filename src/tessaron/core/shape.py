@@ -12,7 +12,6 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, fragment_of, tree_of
 from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
-from tessaron.core.kernel.contract import MEMBER_LIMIT
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step
 from tessaron.core.profile import Profile, profile_node
@@ -311,7 +310,7 @@ class Shape:
         for node in nodes:
             if node.is_dictionary:
                 self._has_dictionaries = True
-            elif not node.keeps_members and len(node.children) > MEMBER_LIMIT < len(node.members()):
+            elif not node.keeps_members and len(node.children) > MOST_NAMES < len(node.members()):
                 node.become_dictionary()
                 self._has_dictionaries = True
 

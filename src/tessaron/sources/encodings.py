@@ -89,8 +89,7 @@ def utf8_blocks(
         SourceError: When reading fails.
         DataError: When the compressed data is broken.
     """
-    plain = _decompressed(_Counted(stream, on_bytes))
-    reading = _Guarded(name, plain)
+    reading = _Guarded(name, _decompressed(name, _Guarded(name, _Counted(stream, on_bytes))))
     head = reading.read_all(4)
     mark, encoding = _encoding_of(head)
     rest = _Joined(head[mark:], reading)
@@ -143,7 +142,8 @@ class _Guarded:
         return found
 
 
-def _decompressed(stream: Readable) -> Readable:
+def _decompressed(name: str, stream: Readable) -> Readable:
+    """Return the stream unpacked, however often it was packed."""
     head = b""
     while len(head) < _LONGEST_MAGIC:
         more = stream.read(_LONGEST_MAGIC - len(head))
@@ -153,7 +153,9 @@ def _decompressed(stream: Readable) -> Readable:
     whole = _Joined(head, stream)
     for magic, opened in _COMPRESSIONS:
         if head.startswith(magic):
-            return _decompressed(opened(whole)) if magic != b"BZh" or head[3:4].isdigit() else whole
+            if magic == b"BZh" and not head[3:4].isdigit():
+                return whole
+            return _decompressed(name, _Guarded(name, opened(whole)))
     return whole
 
 

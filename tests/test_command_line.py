@@ -1,0 +1,144 @@
+"""The command line as a whole: help, versions, streams, and what every command does with bad input."""
+
+import json
+import os
+import subprocess
+import sys
+import unittest
+from typing import ClassVar
+
+import tessaron
+from tests.harness import FolderTest, command
+
+COMMANDS = ["survey", "find", "values", "compose", "preview", "sample", "export", "demo"]
+
+
+class HelpTest(unittest.TestCase):
+    def test_commands_stand_in_the_order_of_the_work(self):
+        lines = command("--help").stdout.decode().split("Commands:\n")[1].splitlines()
+        self.assertEqual(
+            [line.split()[0] for line in lines if line.startswith("  ") and line[2] != " "], COMMANDS
+        )
+
+    def test_every_command_says_what_it_does(self):
+        for name in COMMANDS:
+            with self.subTest(name):
+                done = command(name, "--help")
+                self.assertEqual((done.returncode, done.stderr), (0, b""))
+                self.assertIn(f"Usage: python -m tessaron {name}".encode(), done.stdout)
+                self.assertGreater(len(done.stdout.splitlines()), 8)
+
+    def test_the_version(self):
+        self.assertEqual(command("--version").stdout.decode(), f"tessaron {tessaron.__version__}\n")
+
+
+class BadInputTest(FolderTest):
+    """Every command that reads: a message with the place, no traceback, exit status 2, nothing written."""
+
+    INPUTS: ClassVar = {
+        "empty.json": (b"", "the source is empty"),
+        "blank.json": (b" \n\n", "the source is empty"),
+        "cut.json": (b'{"a":1,"b":[1,2', "line 1, byte 15, record 1, $.b[*]: the input ends here"),
+        "bad.ndjson": (
+            b'{"a":1}\n{"a":nope}\n',
+            "line 2, byte 13, record 2, $.a: expected a value, found 'nope'",
+        ),
+        "latin.json": (b'{"a":"\xe9"}', "byte 0xE9 is not UTF-8"),
+        "hello.txt": (b"hello world", "expected a value, found 'hello'"),
+        "cut.json.gz": (b"\x1f\x8b\x08\x00\x00\x00\x00\x00", "the compressed data is broken or cut off"),
+    }
+
+    def arguments(self, name, path):
+        return {
+            "survey": [path],
+            "find": [path, "$.a"],
+            "values": [path],
+            "preview": [path],
+            "sample": [path, "-o", self.folder / "out.json"],
+            "export": [path, "-o", self.folder / "out"],
+        }[name]
+
+    def test_each(self):
+        for name in ("survey", "find", "values", "preview", "sample", "export"):
+            for file, (content, message) in self.INPUTS.items():
+                with self.subTest(command=name, file=file):
+                    done = command(name, *self.arguments(name, self.write(file, content)))
+                    self.assertEqual(done.returncode, 2)
+                    self.assertIn(message, done.stderr.decode())
+                    self.assertTrue(done.stderr.startswith(b"tessaron: "), done.stderr)
+                    self.assertNotIn(b"Traceback", done.stderr)
+                    self.assertFalse((self.folder / "out").exists() or (self.folder / "out.json").exists())
+
+    def test_places_that_are_not_there(self):
+        for name in ("survey", "find", "values", "preview", "sample", "export"):
+            with self.subTest(name):
+                done = command(name, *self.arguments(name, self.folder / "nothing.json"))
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(b"nothing.json: cannot be read: No such file", done.stderr)
+
+
+class StreamsTest(FolderTest):
+    def test_standard_input(self):
+        data = b'{"a":[1,2]}\n{"a":[3]}\n'
+        cases = (
+            (["survey", "-", "--match", "a"], b"2 records in <stdin>"),
+            (["find", "-", "$.a[*]"], b"1\n2\n3\n"),
+            (["values", "-"], b"$[0]['a'][0]\t1\n"),
+            (
+                ["preview", "-", "--table", "a", "--as", "csv"],
+                b"row_key,parent_key,ordinal,value\r\n1,1,1,1\r\n",
+            ),
+        )
+        for arguments, expected in cases:
+            with self.subTest(arguments):
+                done = command(*arguments, stdin=data)
+                self.assertEqual(done.returncode, 0, done.stderr)
+                self.assertTrue(done.stdout.startswith(expected), done.stdout)
+
+    def test_a_reader_that_goes_away(self):
+        """Nothing is complained of when `head` has seen enough."""
+        source = self.write("l.ndjson", "\n".join(json.dumps({"a": "x" * 500}) for _ in range(20_000)))
+        for arguments in (["find", source, "$.a"], ["values", source]):
+            line = " ".join([sys.executable, "-m", "tessaron", *map(str, arguments)]).replace("$", r"\$")
+            done = subprocess.run(
+                f"{line} | head -n 1", shell=True, capture_output=True, timeout=60, check=False
+            )
+            with self.subTest(arguments[0]):
+                self.assertEqual(len(done.stdout.splitlines()), 1)
+                self.assertEqual(done.stderr, b"")
+
+    def test_letters_of_all_scripts_in_any_locale(self):
+        source = self.write("u.json", json.dumps({"port": "Ånd ⚓ Лоцман", "half": "\ud800"}))
+        for environment in ({"LC_ALL": "C", "PYTHONIOENCODING": "utf-8"}, {"PYTHONUTF8": "1"}):
+            with self.subTest(environment):
+                done = command("find", source, "$.*", **environment)
+                self.assertEqual(done.stdout.decode(), '"Ånd ⚓ Лоцман"\n"\\ud800"\n')
+                raw = command("find", source, "$.*", "--raw", **environment)
+                self.assertEqual(raw.stdout.decode(), "Ånd ⚓ Лоцман\n\\ud800\n")
+                self.assertEqual(command("survey", source, **environment).returncode, 0)
+                self.assertEqual(command("preview", source, **environment).returncode, 0)
+
+    def test_several_sources_and_folders(self):
+        for number in range(3):
+            self.write(f"feeds/part-{number}.json", json.dumps([{"n": number}]))
+        done = command("find", self.folder / "feeds", "$[*].n", "--where-found")
+        self.assertEqual([line.split("\t")[3] for line in done.stdout.decode().splitlines()], ["0", "1", "2"])
+        done = command("survey", self.folder / "feeds", self.folder / "feeds" / "part-1.json", "--json")
+        self.assertEqual(json.loads(done.stdout)["records"], 4)
+        done = command("find", "-", self.folder / "feeds", "$[*].n", stdin=b"[]")
+        self.assertIn(b"standard input (-) cannot be mixed", done.stderr)
+
+    def test_a_sink_that_is_full(self):
+        if not os.path.exists("/dev/full"):
+            self.skipTest("no /dev/full here")
+        source = self.write("a.json", json.dumps([{"a": n} for n in range(50)]))
+        with open("/dev/full", "wb") as full:
+            done = subprocess.run(
+                [sys.executable, "-m", "tessaron", "find", str(source), "$[*]"],
+                stdout=full,
+                stderr=subprocess.PIPE,
+                check=False,
+            )
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(b"standard output cannot be written", done.stderr)
+        self.assertNotIn(b"Traceback", done.stderr)
