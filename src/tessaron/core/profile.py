@@ -110,13 +110,14 @@ Locate = Callable[[int], tuple[str, int | None]]
 """Gives the source and the line of the record to which a row of a node's level belongs."""
 
 
-def profile_node(node: Node, element: Node | None, locate: Locate) -> Profile:
+def profile_node(node: Node, element: Node | None, locate: Locate, are_read: bool = False) -> Profile:
     """Return the profile of what stands at a node of a fragment.
 
     Args:
         node: The node.
         element: The elements of its arrays, if it has any.
         locate: Finds the places of examples.
+        are_read: Whether all texts are dates or the like.
     """
     profile = Profile()
     rows = node.rows_present()
@@ -134,7 +135,7 @@ def profile_node(node: Node, element: Node | None, locate: Locate) -> Profile:
     if len(node.numbers):
         _add_numbers(profile, node.numbers)
     if len(node.texts):
-        _add_texts(profile, node, locate)
+        _add_texts(profile, node, locate, are_read)
     if (kinds == Kind.ARRAY).any():
         _add_arrays(profile, rows[kinds == Kind.ARRAY], element)
     return profile
@@ -191,7 +192,7 @@ def _add_numbers(profile: Profile, lane: TextLane) -> None:
     profile.least_number, profile.most_number = min(lows, key=Decimal), max(highs, key=Decimal)
 
 
-def _add_texts(profile: Profile, node: Node, locate: Locate) -> None:
+def _add_texts(profile: Profile, node: Node, locate: Locate, are_read: bool) -> None:
     lane = node.texts
     found = pc.value_counts(lane.to_arrow())
     values, counts = found.field(0), found.field(1).to_numpy()
@@ -204,7 +205,7 @@ def _add_texts(profile: Profile, node: Node, locate: Locate) -> None:
     profile.shortest_text = int(lengths.min())
     profile.long_texts = int((lengths > LONG_TEXT_BYTES).sum())
     firsts: dict[str, str] = {}
-    for name, count, text in count_suspects(different, counts):
+    for name, count, text in count_suspects(different, counts, are_read):
         profile.suspects[name] = count
         firsts[name] = text
     if profile.long_texts:

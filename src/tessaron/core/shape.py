@@ -338,7 +338,8 @@ def _add_profiles(targets: list[ShapeNode], fragment: Fragment, places: RecordPl
         if len(node.kinds) and node.role is not Role.ORIGIN:
             element = children[index].get(ELEMENT)
             inside = None if element is None else fragment.nodes[element]
-            target.add_profile(profile_node(node, inside, locators[index]))
+            are_read = 0 < target.counts[Kind.TEXT] == sum(target.readings.values())
+            target.add_profile(profile_node(node, inside, locators[index], are_read))
 
 
 def _count_names(target: ShapeNode, node: Node) -> None:

@@ -15,7 +15,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
-from tessaron.core.typing.readings import count_readings
 
 PLACEHOLDERS = (
     "", "-", "--", "?", ".", "N/A", "n/a", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "NONE",
@@ -54,12 +53,13 @@ class _Lane:
         return some
 
 
-def count_suspects(texts: TextLane, counts: Int64s) -> Iterator[tuple[str, int, str]]:
+def count_suspects(texts: TextLane, counts: Int64s, are_read: bool = False) -> Iterator[tuple[str, int, str]]:
     """Yield what texts look like: the name of it, how many do, and the first that does.
 
     Args:
         texts: Different texts.
         counts: How often each occurs.
+        are_read: Whether all are dates or the like, which need no further look but for placeholders.
     """
     lengths = texts.byte_lengths
     filled = lengths > 0
@@ -67,9 +67,8 @@ def count_suspects(texts: TextLane, counts: Int64s) -> Iterator[tuple[str, int, 
     first[filled] = texts.data[texts.offsets[:-1][filled]]
     last[filled] = texts.data[texts.offsets[1:][filled] - 1]
     lane = _Lane(texts, lengths, first, last)
-    dated = sum(count_readings(texts)[0].values()) == len(texts)
     for name, look in _LOOKS.items():
-        if dated and name not in _ALSO_DATED:
+        if are_read and name not in _ALSO_DATED:
             continue
         fits = look(lane)
         if fits.any():
