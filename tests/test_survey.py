@@ -13,6 +13,7 @@ from tessaron.core.distinct import KEPT, Distinct, hash_integers, hash_texts
 from tessaron.core.fragment import TextLane
 from tessaron.core.suspects import count_suspects
 from tessaron.demo.generator import write_calls
+from tessaron.views.grid import text_width
 from tests.harness import FolderTest, command
 
 SCALARS = (
@@ -166,7 +167,7 @@ class NotesTest(FolderTest):
             ("constant", [{"v": "k"}] * 12, 12, None, 'constant: "k" in every row'),
             ("unique", [{"v": n} for n in range(20)], 20, None, "never missing"),
             ("unique where filled", [{"v": f"k{n}"} for n in range(20)] + [{}], 20, None, "missing in 1 rows"),
-            ("almost unique", [{"v": f"k{n}"} for n in range(300)] + [{"v": "k7"}], 2, None, '"k7" (2 times)'),
+            ("almost unique", [{"v": f"k{n}"} for n in range(300)] + [{"v": "k7"}], 2, '"k7"', '"k7" (2 times)'),
             ("duplicate names", ['{"v":1,"v":2}'], 1, None, "in line 1 of"),
             ("long integers", [{"v": 2**70}, {"v": 1}], 1, str(2**70), "beyond 64 bits: 1"),
             ("very long", [{"v": "ab" * 3_000}], 1, None, "the longest has 6,000"),
@@ -249,9 +250,13 @@ class ShownTest(FolderTest):
         status = next(line for line in lines if line.startswith("  status"))
         self.assertRegex(status, r'100% █████  text +3  "\w+" \d+\.\d%, "\w+" \d')
         self.assertRegex(
-            done.stdout.decode(), r"\n  \$\.call_id: unique and never missing\n      → a candidate key"
+            done.stdout.decode(),
+            r"\n  \$\.call_id: unique and never missing\n      e\.g\. .BRW-0000001. .*, line 1\)\n      → a candidate key",
         )
         self.assertLessEqual(max(map(len, lines[:40])), 140)
+        narrow = command("survey", self.calls, COLUMNS="80").stdout.decode().splitlines()
+        self.assertLessEqual(max(map(text_width, narrow)), 80)
+        self.assertNotIn("█", "".join(narrow))
 
     def test_parts_of_it(self):
         cases = (

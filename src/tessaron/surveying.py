@@ -14,6 +14,7 @@ from tessaron.core.errors import UsageError
 from tessaron.core.kinds import Kind
 from tessaron.core.noticing import SurveyNote
 from tessaron.core.paths import Path
+from tessaron.core.profile import Example
 from tessaron.core.shape import ShapeNode
 from tessaron.core.survey import SurveyFacts, SurveyMaker, survey_entries
 from tessaron.core.typing.inference import infer_type
@@ -130,23 +131,30 @@ def _count_repeats(
         if counts.sum() - len(counts) <= (1 - ALMOST) * watched[path]
     }
     wanted = {path: hashes[:SHOWN_VALUES] for path, (hashes, _) in almost.items() if len(hashes)}
-    texts: dict[Path, dict[int, str]] = {path: {} for path in wanted}
+    examples: dict[Path, dict[int, Example]] = {path: {} for path in almost}
     if wanted:
-        again = (HashTask(packed, list(wanted), wanted) for packed in reading.records.spill.read())
+        sources = reading.records.sources
+        again = (
+            HashTask(packed, list(wanted), wanted, source)
+            for packed, source in zip(reading.records.spill.read(), sources, strict=True)
+        )
         for values in pool.map(work, again):
             for path, known in values.items():
-                texts[path].update(known)
+                examples[path] = known | examples[path]
     return {
-        path: Repeats(
-            len(hashes),
-            int(counts.sum()),
-            tuple(
-                (texts[path].get(key, "?"), count)
-                for key, count in zip(hashes[:SHOWN_VALUES].tolist(), counts.tolist(), strict=False)
-            ),
-        )
+        path: _repeats_with_places(hashes, counts, examples[path])
         for path, (hashes, counts) in almost.items()
     }
+
+
+def _repeats_with_places(hashes: Hashes, counts: Any, examples: Mapping[int, Example]) -> Repeats:
+    shown = [
+        (examples[key], count)
+        for key, count in zip(hashes.tolist(), counts.tolist(), strict=True)
+        if key in examples
+    ]
+    values = tuple((example.value, count) for example, count in shown)
+    return Repeats(len(hashes), int(counts.sum()), values, shown[0][0] if shown else None)
 
 
 class _HashFile:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.profile import LONG_TEXT_BYTES, Example, Profile
@@ -71,8 +71,11 @@ class _Subject:
         return sum(self.node.counts[kind] for kind in SCALAR_KINDS)
 
     def note(self, code: str, text: str, count: int, example: str = "") -> SurveyNote:
-        advice = ADVICE[code]
-        return SurveyNote(self.path, code, text, count, self.profile.examples.get(example), advice)
+        """Return a note; without a certain example, with the first of the kind that tells most."""
+        examples = self.profile.examples
+        names = [example] if example else [kind.name for kind in (*SCALAR_KINDS, Kind.OBJECT, Kind.ARRAY)]
+        shown = next((examples[name] for name in names if name in examples), None)
+        return SurveyNote(self.path, code, text, count, shown, ADVICE[code])
 
 
 _PERSONAL = "check whether it may be loaded; `tessaron sample --mask` hides it"
@@ -212,7 +215,8 @@ def _keys(of: _Subject) -> Iterator[SurveyNote]:
     if repeats.repeated:
         shown = ", ".join(f"{value} ({count:,} times)" for value, count in repeats.values)
         more = " …" if repeats.repeated > len(repeats.values) else ""
-        yield of.note("almost unique", f"almost unique; repeated: {shown}{more}", repeats.rows)
+        note = of.note("almost unique", f"almost unique; repeated: {shown}{more}", repeats.rows)
+        yield replace(note, example=repeats.example)
     elif missing:
         yield of.note("unique where filled", f"unique, but missing in {missing:,} rows", of.scalars)
     else:

@@ -124,7 +124,7 @@ def profile_node(node: Node, element: Node | None, locate: Locate, are_read: boo
     kinds = node.kinds
     for kind in np.unique(kinds).tolist():
         at = int(np.argmax(kinds == kind))
-        example = _value_at(node, kind, 0)
+        example = value_at(node, kind, 0)
         profile.examples[Kind(kind).name] = Example(example, *locate(int(rows[at])))
     if len(node.booleans):
         _add_booleans(profile, node)
@@ -141,8 +141,8 @@ def profile_node(node: Node, element: Node | None, locate: Locate, are_read: boo
     return profile
 
 
-def _value_at(node: Node, kind: int, index: int) -> str:
-    """Return the value of a kind at a place in its lane, as JSON."""
+def value_at(node: Node, kind: int, index: int) -> str:
+    """Return the value of a kind at a place in its lane, as JSON; of other numbers the first of that kind."""
     if kind in (Kind.OBJECT, Kind.ARRAY, Kind.NULL):
         return {Kind.OBJECT: "{…}", Kind.ARRAY: "[…]", Kind.NULL: "null"}[Kind(kind)]
     if kind == Kind.BOOLEAN:

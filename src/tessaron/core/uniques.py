@@ -7,14 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.compute as pc
 
 from tessaron.core.conform import conform
 from tessaron.core.distinct import Hashes, hash_integers, hash_texts
 from tessaron.core.fragment import Node, unpack_fragment
+from tessaron.core.kinds import Kind
 from tessaron.core.paths import Path
-from tessaron.core.profile import quoted
+from tessaron.core.profile import Example, Locate, value_at
+from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import ShapeNode, pack_nodes, unpack_nodes
 
 ALMOST = 0.98
@@ -30,11 +30,13 @@ class Repeats:
         repeated: How many different values occur more than once.
         rows: How many rows have one of them.
         values: Some of them, as JSON, with how often each occurs.
+        example: The first of these, where it stands first; None where that is not known.
     """
 
     repeated: int = 0
     rows: int = 0
     values: tuple[tuple[str, int], ...] = ()
+    example: Example | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,11 +47,13 @@ class HashTask:
         packed: The fragment as Arrow IPC, or where it was put.
         paths: The paths, in the settled structure.
         wanted: Where the values themselves are wanted: by path, their hashes.
+        source: Name of the source of the fragment.
     """
 
     packed: Any
     paths: Sequence[Path]
     wanted: Mapping[Path, Hashes] | None = None
+    source: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +75,10 @@ class HashWork:
         present = {path: nodes[path] for path in task.paths if path in nodes}
         if task.wanted is None:
             return {path: _hashes(node) for path, node in present.items()}
-        return {path: _values(node, task.wanted[path]) for path, node in present.items()}
+        locators = dict(
+            zip(nodes, RecordPlaces.told_by(task.source, fragment).locators(fragment), strict=True)
+        )
+        return {path: _values(node, task.wanted[path], locators[path]) for path, node in present.items()}
 
 
 def _hashes(node: Node) -> Hashes:
@@ -79,16 +86,14 @@ def _hashes(node: Node) -> Hashes:
     return np.concatenate((hash_integers(node.integers), hash_texts(node.texts)))
 
 
-def _values(node: Node, wanted: Hashes) -> dict[int, str]:
-    found: dict[int, str] = {}
-    integers = hash_integers(node.integers)
-    for index in np.flatnonzero(np.isin(integers, wanted)).tolist():
-        found[int(integers[index])] = str(int(node.integers[index]))
-    texts = hash_texts(node.texts)
-    at = np.flatnonzero(np.isin(texts, wanted))
-    if len(at):
-        values = pc.take(node.texts.to_arrow(), pa.array(at)).to_pylist()
-        found.update(
-            (int(texts[index]), quoted(value)) for index, value in zip(at.tolist(), values, strict=True)
-        )
+def _values(node: Node, wanted: Hashes, locate: Locate) -> dict[int, Example]:
+    """Return the wanted values by their hash, each where it stands first."""
+    found: dict[int, Example] = {}
+    rows = node.rows_present()
+    for kind, hashes in ((Kind.INTEGER, hash_integers(node.integers)), (Kind.TEXT, hash_texts(node.texts))):
+        own_rows = rows[node.kinds == kind]
+        for index in np.flatnonzero(np.isin(hashes, wanted)).tolist():
+            if int(hashes[index]) not in found:
+                place = locate(int(own_rows[index]))
+                found[int(hashes[index])] = Example(value_at(node, kind, index), *place)
     return found

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
@@ -13,9 +14,8 @@ from tessaron.views.grid import pad, shorten, text_width
 
 _BAR = 5
 _EIGHTHS = " ▏▎▍▌▋▊▉█"
-_DEEP_INDENT = 2
-_LEAST_VALUES = 24
-_LONGEST_NAME, _LONGEST_VALUE = 34, 28
+_LEAST_VALUES, _SHORTEST_VALUES = 24, 10
+_LONGEST_NAME, _SHORT_NAME, _LONGEST_VALUE = 34, 22, 28
 _FEW_VALUES, _FREQUENT_SHARE = 8, 0.1
 _WIDE = 160
 """The width where the terminal does not tell."""
@@ -115,11 +115,18 @@ def _title(facts: SurveyFacts) -> str:
 
 
 def _table(entries: Sequence[PathEntry], width: int) -> Iterator[str]:
+    """Yield the outline, one line per path; where it is narrow without bars, and with names cut."""
     heads = ("path", "rows", "filled", "type", "distinct")
-    rows = [_cells(entry) for entry in entries]
-    widths = [max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)]
-    room = max(_LEAST_VALUES, width - sum(widths) - 2 * len(widths))
     right = (False, True, False, False, True)
+    for with_bar, longest_name in ((True, _LONGEST_NAME), (False, _LONGEST_NAME), (False, _SHORT_NAME)):
+        rows = [_cells(entry, with_bar, longest_name) for entry in entries]
+        widths = [
+            max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)
+        ]
+        room = width - sum(widths) - 2 * len(widths)
+        if room >= _LEAST_VALUES:
+            break
+    room = max(room, _SHORTEST_VALUES)
     yield "  ".join([*(pad(h, w, r) for h, w, r in zip(heads, widths, right, strict=True)), "values"])
     yield "  ".join("─" * size for size in [*widths, min(room, 40)])
     for row, entry in zip(rows, entries, strict=True):
@@ -127,18 +134,13 @@ def _table(entries: Sequence[PathEntry], width: int) -> Iterator[str]:
         yield "  ".join([*cells, values_cell(entry, room)]).rstrip()
 
 
-def _cells(entry: PathEntry) -> tuple[str, str, str, str, str]:
-    name = shorten("  " * min(entry.depth, 12) + entry.name, _LONGEST_NAME)
+def _cells(entry: PathEntry, with_bar: bool, longest_name: int) -> tuple[str, str, str, str, str]:
+    name = shorten("  " * min(entry.depth, 12) + entry.name, longest_name)
+    rows = f"{entry.rows:,}" if entry.opens_level else ""
     if entry.opens_level and entry.filled == entry.rows:
-        return name, f"{entry.rows:,}", "", _type_cell(entry), distinct_cell(entry)
-    filled = f"{_percent(entry.fill_rate):>6} {_bar(entry.fill_rate)}"
-    return (
-        name,
-        f"{entry.rows:,}" if entry.opens_level else "",
-        filled,
-        _type_cell(entry),
-        distinct_cell(entry),
-    )
+        return name, rows, "", _type_cell(entry), distinct_cell(entry)
+    filled = f"{_percent(entry.fill_rate):>6}" + (f" {_bar(entry.fill_rate)}" if with_bar else "")
+    return name, rows, filled, _type_cell(entry), distinct_cell(entry)
 
 
 def _percent(share: float) -> str:
@@ -204,8 +206,13 @@ def _is_telling(entry: PathEntry, scalars: int) -> bool:
 
 
 def _note_lines(note: SurveyNote, width: int) -> Iterator[str]:
-    yield f"  {note.path}: {note.text}"
+    yield from _wrapped(f"{note.path}: {note.text}", width, "  ", "    ")
     if note.example is not None:
-        yield shorten(f"      e.g. {note.example}", width)
+        yield from _wrapped(f"e.g. {note.example}", width, "      ", "           ")
     if note.advice:
-        yield f"      → {note.advice}"
+        yield from _wrapped(f"→ {note.advice}", width, "      ", "        ")
+
+
+def _wrapped(text: str, width: int, first: str, rest: str) -> list[str]:
+    options = {"break_long_words": False, "break_on_hyphens": False}
+    return textwrap.wrap(text, max(width, 40), initial_indent=first, subsequent_indent=rest, **options)  # type: ignore[arg-type]
