@@ -14,9 +14,9 @@ from tessaron.core.fragment import pack_fragment
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import MEMBER_LIMIT, Separator
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ENTRY
+from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
-from tessaron.core.structure import StructureRules, settle_names
+from tessaron.core.structure import StructureRules, settle, settle_names
 from tessaron.core.work import ReshapeTask, reshape
 from tests.harness import FolderTest, tally, values_of, walk
 
@@ -224,6 +224,43 @@ class SettlingTest(unittest.TestCase):
                 self.assertIn(ENTRY, entries.children)
                 self.assertNotIn(ENTRY, members.children)
                 self.assertEqual(is_dictionary(members), is_dictionary(entries))
+
+    def test_settling_counts_nothing_twice(self):
+        """Where structures that contain themselves meet dictionaries, and one structure holds another."""
+        unlike = {
+            f"op{n}": {"members": {f"f{n}": {}, "g": {"member": {"members": {f"h{n}": {"t": 1}}}}}}
+            for n in range(40)
+        }
+        documents = (
+            {"a": {"1": {"2": {"a": {"2": {"4": 1}}, "2": {"a": {"1": 1}}, "4": 1}}}},
+            {"operations": unlike},
+            {"members": {f"m{n}": {"members": {f"k{n}": {"members": {"z": n}}}} for n in range(40)}},
+        )
+        for document in documents:
+            with self.subTest(str(document)[:30]):
+                self.check_counts(document)
+
+    @settings(max_examples=200, deadline=None)
+    @given(
+        st.recursive(
+            st.integers(0, 3),
+            lambda inner: (
+                st.dictionaries(st.sampled_from(["a", "b", "1", "2", "3"]), inner, min_size=1, max_size=4)
+                | st.lists(inner, max_size=2)
+            ),
+            max_leaves=12,
+        )
+    )
+    def test_settling_counts_everything_once(self, value):
+        self.check_counts({"a": value})
+
+    def check_counts(self, document):
+        shape, _ = self.shape([document])
+        settle(shape)
+        found = sum(
+            node.counts[Kind.INTEGER] for node in shape.record.walk() if not isinstance(node.step, Origin)
+        )
+        self.assertEqual(found, sum(walk(document)[key] for key in walk(document) if key[1] != "rows"))
 
     def test_absorbing_keeps_the_counts(self):
         node, other = ShapeNode("d"), ShapeNode("d")

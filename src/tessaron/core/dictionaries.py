@@ -75,7 +75,7 @@ class _Values:
             return self.nodes[0]
         made = ShapeNode()
         for node in self.nodes:
-            made.absorb(node)
+            made.absorb(node, folds=False)
         return made
 
 

@@ -49,6 +49,7 @@ class ShapeNode:
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
         is_recursive: Whether other nodes are folded into this one.
+        moved_to: The node that took it over; then it stands in no tree any more.
     """
 
     step: Step | None = None
@@ -68,6 +69,7 @@ class ShapeNode:
     is_lifted: bool = False
     fold: ShapeNode | None = None
     is_recursive: bool = False
+    moved_to: ShapeNode | None = None
 
     @property
     def occurrences(self) -> int:
@@ -113,7 +115,7 @@ class ShapeNode:
             element.row_count += self.counts[Kind.OBJECT]
             element.counts[Kind.OBJECT] += self.counts[Kind.OBJECT]
         for step, child in children.items():
-            outer._place_for(step, child).absorb(child)
+            outer._place_for(step, child).take_over(child)
 
     def walk(self) -> Iterator[ShapeNode]:
         """Yield this node and all below it, each before those below it."""
@@ -123,15 +125,36 @@ class ShapeNode:
             yield node
             pending.extend(node.children.values())
 
-    def absorb(self, other: ShapeNode) -> None:
-        """Take in all that `other` and the nodes below it have seen."""
+    def current(self) -> ShapeNode:
+        """Return the node itself, or what has taken it over."""
+        node = self
+        while node.moved_to is not None:
+            node = node.moved_to
+        return node
+
+    def take_over(self, other: ShapeNode) -> None:
+        """Absorb a node that is out of its tree; it and all below it have moved then."""
+        self.absorb(other, moves=True)
+
+    def absorb(self, other: ShapeNode, moves: bool = False, folds: bool = True) -> None:
+        """Take in all that `other` and the nodes below it have seen.
+
+        Args:
+            other: The other node.
+            moves: Whether the other nodes are of no use any more.
+            folds: Whether a node stands for a structure that contains itself where the other one does.
+        """
         pending = [(self, other)]
         while pending:
             mine, theirs = pending.pop()
-            if theirs.fold is not None and mine.fold is None and theirs.fold is not mine:
-                mine.fold_into(theirs.fold)
+            # To fold a node moves what is below it, which may be waiting here.
+            mine = mine.current()
+            if folds and theirs.fold is not None and mine.fold is None and theirs.fold.current() is not mine:
+                mine.fold_into(theirs.fold.current())
             mine.absorb_own(theirs)
-            below = mine.fold or mine
+            if moves:
+                theirs.moved_to = mine
+            below = (mine.fold or mine).current()
             if theirs.is_dictionary:
                 if not below.is_dictionary:
                     below.become_dictionary()
@@ -171,7 +194,7 @@ class ShapeNode:
         self.names = {}
         for name, node in members.items():
             del self.children[name]
-            self._entry_for(name, node).absorb(node)
+            self._entry_for(name, node).take_over(node)
 
     def count_name(self, name: str, count: int) -> None:
         """Count a name of an object whose members are taken together; too many settle what it is."""

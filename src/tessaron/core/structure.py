@@ -53,6 +53,8 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     while pending:
         visit = pending.pop()
         node = visit.node
+        if node.moved_to is not None:
+            continue
         _drop_partial_words(node)
         if node.fold is not None:
             continue
@@ -152,7 +154,7 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     for step, child in list(node.children.items()):
         if step is not ELEMENT:
             del node.children[step]
-            element.child(step).absorb(child)
+            element.child(step).take_over(child)
 
 
 def _fold_below(outer: ShapeNode) -> bool:
@@ -172,7 +174,8 @@ def _fold_below(outer: ShapeNode) -> bool:
         if not inner or len(through) > 1:
             return outer.is_recursive
         for node in inner:
-            if node.fold is None:
+            # What one of them takes along may have held another.
+            if node.fold is None and node.moved_to is None:
                 node.fold_into(outer)
         if outer.counts[Kind.OBJECT] or any(n.counts[Kind.OBJECT] for n in outer.walk() if n.fold is outer):
             outer.is_lifted = True
