@@ -13,43 +13,16 @@ from tessaron.core.branches import (
     Part,
     compact_positions,
     expanded_positions,
-    fragment_of,
     joined,
     merge,
     order_rows,
     origin,
     row_order,
     take,
-    tree_of,
 )
-from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import EMPTY_TEXTS, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step, format_path
-
-
-def all_to_entries(fragment: Fragment, objects: list[int]) -> Fragment:
-    """Return the fragment with the members of the objects at these nodes as entries of one level each."""
-    return _regroup(fragment, objects, to_entries)
-
-
-def all_to_members(fragment: Fragment, objects: list[int]) -> Fragment:
-    """Return the fragment with the entries of the objects at these nodes as members of their own."""
-    return _regroup(fragment, objects, to_members)
-
-
-def _regroup(fragment: Fragment, indices: list[int], change: object) -> Fragment:
-    if not indices:
-        return fragment
-    tree = tree_of(fragment)
-    branches: list[Branch] = _in_order(tree, fragment)
-    for index in indices:
-        change(branches[index])  # type: ignore[operator]
-    return fragment_of(tree, fragment)
-
-
-def _in_order(tree: Branch, fragment: Fragment) -> list[Branch]:
-    found = {id(branch.node): branch for branch in tree.walk()}
-    return [found[id(node)] for node in fragment.nodes]
 
 
 def to_entries(branch: Branch) -> None:

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from tessaron.core.kinds import Kind
 from tessaron.core.noticing import SurveyNote, find_notes
-from tessaron.core.paths import ELEMENT, Each, Origin, Path, Step, format_path
+from tessaron.core.paths import ELEMENT, Each, Path, Step, format_path
 from tessaron.core.profile import Example
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import StructureNote
@@ -237,8 +237,3 @@ class SurveyMaker:
                 entries.append(entry)
             notes += find_notes(entry.path, node, entry.rows, structure.get(path, ()), self.repeats.get(path))
         return tuple(entries), tuple(notes)
-
-
-def is_shown(step: Step) -> bool:
-    """Say whether a step is one of the data, not of what is known besides."""
-    return not isinstance(step, Origin)
