@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Any, Literal
 
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import JsonPath, parse_path
@@ -85,6 +85,18 @@ class Options:
         for path in (self.records, *self.dictionaries, *self.not_dictionaries):
             if path is not None:
                 parse_path(path)
+
+    @classmethod
+    def of(cls, options: Mapping[str, Any]) -> Options:
+        """Return the options that were given by name.
+
+        Raises:
+            TypeError: When there is no option of a name.
+        """
+        unknown = sorted(options.keys() - cls.__dataclass_fields__.keys())
+        if unknown:
+            raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(cls.__dataclass_fields__)}")
+        return cls(**options)
 
     def path(self) -> JsonPath | None:
         """Return the parsed path to the records."""

@@ -95,7 +95,7 @@ class Feed:
                 ReshapeTask(packed, settled, source if is_survey else None)
                 for packed, source in zip(self.spill.read(), self.sources, strict=True)
             )
-            self.shape, again = Shape(settled), self.spill.again()
+            self.shape, again = Shape(settled), Spill()
             for result in mapper.map(reshape, tasks):
                 self.shape.merge(result.shape)
                 again.write(result.packed)

@@ -58,7 +58,7 @@ def shred(source: Any, **options: Any) -> Tables:
         UsageError: When `source` is nothing that can be read, or an option cannot be right.
     """
     with ExitStack() as stack:
-        run = _Run(resolve_inputs(source), _options(options), NoProgress(), stack)
+        run = _Run(resolve_inputs(source), Options.of(options), NoProgress(), stack)
         layout = run.read()
         batches: dict[str, list[Any]] = {table.name: [] for table in layout.tables}
         for rows in run.rows():
@@ -111,7 +111,7 @@ def export(
         UsageError: When an argument cannot be right.
     """
     check_format(format)
-    settled = _options(options)
+    settled = Options.of(options)
     started, clock = datetime.now(UTC), time.perf_counter()
     inputs = resolve_inputs(source)
     with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
@@ -145,13 +145,6 @@ def export(
             _write_text(folder.aside / REJECTS_FILE, lines)
         folder.commit()
     return receipt
-
-
-def _options(options: dict[str, Any]) -> Options:
-    unknown = sorted(options.keys() - Options.__dataclass_fields__.keys())
-    if unknown:
-        raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(Options.__dataclass_fields__)}")
-    return Options(**options)
 
 
 class _Run:

@@ -22,10 +22,6 @@ class Spill:
         self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY_BYTES)  # noqa: SIM115
         self._kept: list[int | Spilled] = []
 
-    def again(self) -> Spill:
-        """Return an empty one, to put aside what became of the fragments of this."""
-        return Spill()
-
     def replace_by(self, other: Spill) -> None:
         """Take what the other has in place of what was here."""
         self._file.close()

@@ -10,7 +10,6 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.distinct import STANDARD_ERROR, Hashes
-from tessaron.core.errors import UsageError
 from tessaron.core.kinds import Kind
 from tessaron.core.noticing import SurveyNote
 from tessaron.core.paths import Path
@@ -45,10 +44,7 @@ def survey_source(source: Any, progress: Progress | None = None, **options: Any)
         DataError: When it is not JSON.
         UsageError: When an option cannot be right.
     """
-    unknown = sorted(options.keys() - Options.__dataclass_fields__.keys())
-    if unknown:
-        raise UsageError(f"unknown option {unknown[0]!r}")
-    settled = Options(**options)
+    settled = Options.of(options)
     inputs = resolve_inputs(source)
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(settled.worker_count(), [entry.size for entry in inputs]))

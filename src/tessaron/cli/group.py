@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shutil
 import signal
@@ -88,8 +89,6 @@ def terminal_width() -> int:
 
 
 def _has_columns() -> bool:
-    import os
-
     return os.environ.get("COLUMNS", "").isdigit()
 
 

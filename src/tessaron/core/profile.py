@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -165,8 +166,6 @@ def _text_at(lane: TextLane, index: int) -> str:
 
 def quoted(text: str) -> str:
     """Return a text as JSON, cut where it is long."""
-    import json
-
     cut = text if len(text) <= _SHOWN_BYTES else text[: _SHOWN_BYTES - 1] + "…"
     return json.dumps(cut, ensure_ascii=False)
 
@@ -220,8 +219,6 @@ def _cut(text: str) -> str:
 
 def quoted_fully(text: str) -> str:
     """Return a text as JSON, cut only where it is very long."""
-    import json
-
     return json.dumps(text[:LONG_TEXT_BYTES], ensure_ascii=False)
 
 
