@@ -19,7 +19,10 @@ from tessaron.core.errors import DataError, Place, SourceError, TargetError, Tes
 
 if TYPE_CHECKING:
     from tessaron._version import __version__
+    from tessaron.core.layouts.faults import LayoutError
     from tessaron.core.result import Tables
+    from tessaron.layout_drafting import draft, update
+    from tessaron.layouts import Layout
     from tessaron.matching import Found, find
     from tessaron.receipt import Receipt
     from tessaron.run import export, shred
@@ -29,6 +32,8 @@ if TYPE_CHECKING:
 __all__ = [
     "DataError",
     "Found",
+    "Layout",
+    "LayoutError",
     "Place",
     "Receipt",
     "SampleTaken",
@@ -39,25 +44,31 @@ __all__ = [
     "TessaronError",
     "UsageError",
     "__version__",
+    "draft",
     "export",
     "find",
     "sample",
     "shred",
     "survey",
+    "update",
 ]
 
 _LOADED_ON_USE = {
     "Found": "tessaron.matching",
+    "Layout": "tessaron.layouts",
+    "LayoutError": "tessaron.core.layouts.faults",
     "Receipt": "tessaron.receipt",
     "SampleTaken": "tessaron.sampling",
     "Survey": "tessaron.views.survey",
     "Tables": "tessaron.core.result",
     "__version__": "tessaron._version",
+    "draft": "tessaron.layout_drafting",
     "export": "tessaron.run",
     "find": "tessaron.matching",
     "sample": "tessaron.sampling",
     "shred": "tessaron.run",
     "survey": "tessaron.views.survey",
+    "update": "tessaron.layout_drafting",
 }
 
 

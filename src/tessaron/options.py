@@ -10,6 +10,7 @@ from typing import Any, Literal
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import JsonPath, parse_path
 from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions
+from tessaron.core.selecting import PatternSelection
 from tessaron.core.structure import StructureRules
 from tessaron.sources.chunks import CHUNK_BYTES
 
@@ -28,6 +29,24 @@ _CHUNK_SHARE, _COLLECTED_SHARE = 40, 8
 and the rows collected for writing one in so many (encoding them takes up to four times theirs)."""
 _COLLECTED_BYTES = 24 * 1024 * 1024
 """Rows collected for writing where memory is not bounded."""
+
+_IN_LAYOUT = {
+    "name": "the name of a table under [tables]",
+    "records": "records under [reading]",
+    "envelope": "envelope under [reading], and a table with around = true",
+    "duplicate_keys": "duplicate_keys under [reading]",
+    "dictionaries": "dictionaries under [structure], or a path with .*",
+    "not_dictionaries": "paths with names",
+    "keys": "keys under [reading]",
+    "key": "key of the table",
+    "origin": 'columns with origin = "origin_file" and the like',
+    "only": "the columns of its tables",
+    "without": "the columns of its tables",
+    "flat": "a table with carry",
+    "times": "a table with multiply",
+    "with_empty": "with_empty of the table",
+}
+"""Options that a layout speaks of itself, and where."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +69,14 @@ class Options:
         depth_limit: The deepest nesting that is read.
         chunk_bytes: Bytes read at once.
         kernel: `auto`, `compiled` or `python`.
+        only, without: Patterns of paths or names that are wanted, or not; see `PatternSelection`.
+        flat: The path of the rows of one flat table, with all that is above them repeated.
+        times: Paths of rows beside those of the flat table, with which each of them is paired.
+        with_empty: Whether rows above without any row in the flat table stay.
+        names: Columns are named by their `path`, or by their last name, the `leaf`, as far as that tells
+            them apart.
+        strict: Whether paths that a layout has and the data has not are a failure, and values beyond
+            numbered columns rejects.
     """
 
     name: str | None = None
@@ -67,6 +94,13 @@ class Options:
     depth_limit: int = DEPTH_LIMIT
     chunk_bytes: int = CHUNK_BYTES
     kernel: str = "auto"
+    only: Sequence[str] = ()
+    without: Sequence[str] = ()
+    flat: str | None = None
+    times: Sequence[str] = ()
+    with_empty: bool = False
+    names: Literal["path", "leaf"] = "path"
+    strict: bool = False
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
@@ -98,6 +132,17 @@ class Options:
             raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(cls.__dataclass_fields__)}")
         return cls(**options)
 
+    def check_with_layout(self) -> None:
+        """Check that nothing is said here which the layout speaks of itself.
+
+        Raises:
+            UsageError: With the first option that does not go with a layout, and where it belongs.
+        """
+        plain = Options()
+        for name, place in _IN_LAYOUT.items():
+            if getattr(self, name) != getattr(plain, name):
+                raise UsageError(f"{name} does not go with a layout; say it there: {place}")
+
     def path(self) -> JsonPath | None:
         """Return the parsed path to the records."""
         return None if self.records is None else parse_path(self.records)
@@ -105,6 +150,10 @@ class Options:
     def kernel_options(self) -> KernelOptions:
         """Return what the kernel has to know."""
         return KernelOptions(self.duplicate_keys == "reject", self.depth_limit)
+
+    def selection(self) -> PatternSelection | None:
+        """Return what the patterns ask for; None if there are none."""
+        return PatternSelection(self.only, self.without) if self.only or self.without else None
 
     def structure_rules(self) -> StructureRules:
         """Return what is said about single paths."""

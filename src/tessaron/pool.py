@@ -13,7 +13,7 @@ from types import TracebackType
 from typing import Any, cast
 
 from tessaron.core.errors import WorkerError
-from tessaron.core.layout import Layout
+from tessaron.core.layout import TableSet
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import Plan, ReadTask, RowsTask, make_rows
@@ -118,7 +118,7 @@ class Pool:
         return self.count > 1 and (bool(self._workers) or max(done, known) > PARALLEL_BYTES)
 
     def map_rows(
-        self, tasks: Iterator[RowsTask], record: ShapeNode, layout: Layout, rows_before: dict[str, int]
+        self, tasks: Iterator[RowsTask], record: ShapeNode, layout: TableSet, rows_before: dict[str, int]
     ) -> Iterator[dict[str, Any]]:
         """Yield the rows of each fragment; keys go on from one to the next, and `rows_before` with them."""
         plan = Plan(record, layout)

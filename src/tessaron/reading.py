@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
@@ -12,12 +13,14 @@ import numpy as np
 from tessaron.core.branches import origin
 from tessaron.core.envelope import MOST_AROUND_BYTES
 from tessaron.core.errors import UsageError
+from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.naming import name_of_source
 from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.record_places import RecordPlaces
+from tessaron.core.selecting import Selection
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
 from tessaron.core.structure import StructureNote, StructureRules, object_paths, settle, settle_names
@@ -43,6 +46,9 @@ class Progress(Protocol):
     def start(self, total_bytes: int | None) -> None:
         """Reading begins; `total_bytes` is None when a source does not tell its size."""
 
+    def say(self, text: str) -> None:
+        """Something is to be known before the run goes on."""
+
     def read(self, byte_count: int) -> None:
         """So many more bytes were read."""
 
@@ -54,6 +60,9 @@ class NoProgress:
     """Is told, and shows nothing."""
 
     def start(self, total_bytes: int | None) -> None:
+        """Do nothing."""
+
+    def say(self, text: str) -> None:
         """Do nothing."""
 
     def read(self, byte_count: int) -> None:
@@ -68,6 +77,38 @@ class Mapper(Protocol):
 
     def map(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         """Yield `work(task)` for each task."""
+
+
+class Result(Protocol):
+    """What a chunk or fragment becomes: `work.ReadResult`, or `laying.work.LaidResult`."""
+
+    record_count: int
+    faults: list[Fault]
+    repeated: list[Repeated]
+    offsets: list[int]
+    is_cut: bool
+
+
+class Work(Protocol):
+    """What is done with chunks of records, perhaps in other processes, and with fragments made here."""
+
+    def __call__(self, task: ReadTask) -> Any:
+        """Return the result for a chunk."""
+
+    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> Any:
+        """Return the result for a fragment."""
+
+
+class ShapeWork:
+    """Parses, and learns the shape."""
+
+    def __call__(self, task: ReadTask) -> ReadResult:
+        """Return the fragment of a chunk and its shape."""
+        return read_chunk(task)
+
+    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
+        """Return a fragment packed, and its shape."""
+        return ReadResult.of(fragment, None, places)
 
 
 @dataclass(slots=True)
@@ -112,6 +153,10 @@ class Reading:
         rejects: Records that were left out, the first of them with their places.
         rejected: How many were left out.
         is_survey: Whether the profile of every path is wanted.
+        selection: What is wanted of the records; None for everything.
+        work: What is done with the records.
+        around: What is done with the documents around them.
+        passed: Values that were passed over, by path.
         repeated_names: By path, how often that happened, and the first case in words.
         structure: What was recognised in the structure of the records.
         is_partial: Whether only the first records were read, and there are more.
@@ -125,6 +170,10 @@ class Reading:
     progress: Progress
     mapper: Mapper
     is_survey: bool = False
+    selection: Selection | None = None
+    work: Work = field(default_factory=ShapeWork)
+    around: Work = field(default_factory=ShapeWork)
+    passed: Counter[str] = field(default_factory=Counter)
     sources: list[SourceRead] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
     rejects: list[Reject] = field(default_factory=list)
@@ -140,7 +189,13 @@ class Reading:
     _path: JsonPath | None = None
 
     def read_all(self) -> None:
-        """Parse all inputs."""
+        """Parse all inputs, and put what they hold aside."""
+        for name, result, records_before in self.results():
+            self.records.add(result, records_before, name)
+            self.passed.update(result.passed)
+
+    def results(self) -> Iterator[tuple[str, Any, int]]:
+        """Parse all inputs; yield the source, what its next records became, and the records before them."""
         self._path = self.options.path()
         sizes = [entry.size for entry in self.inputs]
         self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
@@ -152,7 +207,7 @@ class Reading:
             byte_count, rejected = self._bytes, self.rejected
             records = 0
             for result in self._results(entry):
-                self.records.add(result, records, entry.name)
+                yield entry.name, result, records
                 records += result.record_count
                 self._wanted = None if self._wanted is None else self._wanted - result.record_count
             read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
@@ -201,14 +256,14 @@ class Reading:
             node.scalar_kinds() for node in self.documents.shape.record.walk()
         )
 
-    def _results(self, entry: Input) -> Iterator[ReadResult]:
+    def _results(self, entry: Input) -> Iterator[Any]:
         is_evaluated = self._path is not None and self._path.plain_names() is None and self._path.segments
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
             places = RecordPlaces() if self.is_survey else None
-            for fragment in _fragments_of_objects(islice(entry.records, self._wanted)):
-                yield ReadResult.of(fragment, None, places)
+            for fragment in _fragments_of_objects(islice(entry.records, self._wanted), self.selection):
+                yield self.work.of(fragment, places)
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
         if self._path is not None and is_evaluated:
@@ -217,7 +272,7 @@ class Reading:
         reader = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), self._path)
         chunks: list[Chunk] = []
         records = 0
-        for result in self.mapper.map(read_chunk, self._tasks(entry, reader, chunks)):
+        for result in self.mapper.map(self.work, self._tasks(entry, reader, chunks)):
             chunk = chunks.pop(0)
             self._note_faults(result, chunk, entry.name, records)
             records += result.record_count + len(result.faults)
@@ -244,7 +299,7 @@ class Reading:
             yield ReadTask(
                 chunk,
                 self.options.kernel,
-                self.options.kernel_options(),
+                replace(self.options.kernel_options(), selection=self.selection),
                 entry.name if self.options.origin else None,
                 self.needs_content(),
                 document_key,
@@ -267,15 +322,16 @@ class Reading:
                 return
             limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
             raise UsageError(f"{source}: {limit}; leave them out with --no-envelope")
-        result = read_chunk(task)
+        result = self.around(task)
         if result.faults:
             raise data_error(result.faults[0], chunk, source, 0)
         names = reader.place.names if reader.place is not None else None
-        _forget_records(result.shape, names or ())
+        if isinstance(result, ReadResult):
+            _forget_records(result.shape, names or ())
         if self.options.envelope:
             self.documents.add(result, 0, source)
 
-    def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[ReadResult]:
+    def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[Any]:
         """Yield what the path matches, evaluated document by document or, where it can be, piece by piece."""
         chunk_bytes = self.options.bounded_chunk_bytes()
         options = self.options.kernel_options()
@@ -286,15 +342,16 @@ class Reading:
         found = 0
         while group := list(islice(wanted, _OBJECTS_AT_ONCE)):
             found += len(group)
-            fragment = _fragment_of_matches(group, self.options.origin or self.is_survey)
+            with_origin = self.options.origin or self.is_survey
+            fragment = _fragment_of_matches(group, with_origin, self.selection)
             places = RecordPlaces.told_by(entry.name, fragment) if self.is_survey else None
-            yield ReadResult.of(fragment, None, places)
+            yield self.work.of(fragment, places)
         self.is_partial |= self._wanted is not None and next(matches, None) is not None
         if not found:
             self.notes.append((path.text, f"nothing matches in {entry.name}"))
         self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
 
-    def _note_faults(self, result: ReadResult, chunk: Chunk, source: str, records_before: int) -> None:
+    def _note_faults(self, result: Result, chunk: Chunk, source: str, records_before: int) -> None:
         for fault in result.faults:
             error = data_error(fault, chunk, source, records_before)
             if fault.code not in RECOVERABLE:
@@ -321,9 +378,9 @@ class Reading:
         self.progress.read(byte_count)
 
 
-def _fragments_of_objects(records: Iterator[Any]) -> Iterator[Fragment]:
+def _fragments_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Fragment]:
     while True:
-        builder = FragmentBuilder()
+        builder = FragmentBuilder(selection)
         for record in islice(records, _OBJECTS_AT_ONCE):
             builder.add(record)
         if not builder.record_count:
@@ -331,9 +388,9 @@ def _fragments_of_objects(records: Iterator[Any]) -> Iterator[Fragment]:
         yield builder.finish()
 
 
-def _fragment_of_matches(matches: list[Found], with_origin: bool) -> Fragment:
+def _fragment_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Fragment:
     """Return the matches as records; the names of those that are members are keys."""
-    builder = FragmentBuilder()
+    builder = FragmentBuilder(selection)
     for found in matches:
         builder.add(found.match.value)
     fragment = builder.finish()

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import json
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from tessaron.core.errors import DataError
 
-RECEIPT_FILE, REJECTS_FILE = "receipt.json", "rejects.ndjson"
+RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,6 +32,8 @@ class Reject:
     path: str | None
     code: str
     message: str
+    rejected: str = "record"
+    """What was left out: the `record`, or only the `value`, which is null in the table."""
 
     @classmethod
     def of(cls, error: DataError) -> Reject:
@@ -79,11 +81,35 @@ class KeyCheck:
     columns: tuple[str, ...]
     duplicates: int
     nulls: int
+    table: str = ""
 
     @property
     def passed(self) -> bool:
         """Whether the key is one."""
         return not self.duplicates and not self.nulls
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something that did not hold in a run by a layout: how often, what became of it, and the first case.
+
+    `outcome` is what was rejected, `record` or `value`, or `note` where nothing was.
+    """
+
+    code: str
+    name: str
+    path: str
+    outcome: str
+    count: int
+    example: str
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """Values at a path that no column has."""
+
+    path: str
+    values: int
 
 
 @dataclass(frozen=True, slots=True)
@@ -117,6 +143,13 @@ class Receipt:
         notes: What was recognised in the structure.
         candidate_keys: Columns of the top table that are never null and have every value once.
         key_check: How the natural key, or the digest of the records, stood the test of being unique.
+        layout: The layout file, if there was one.
+        key_checks: How the natural keys of all tables of a layout stood that test.
+        filtered: Rows that the filters of a layout took away, by table.
+        left_out: What was not chosen.
+        rejected_values: Values that did not fit: null in the table; they stand in `rejects.ndjson`.
+        findings: What did not hold, by column.
+        unmet: Tables and columns of the layout whose path stood nowhere.
     """
 
     version: str
@@ -132,6 +165,24 @@ class Receipt:
     notes: tuple[Note, ...] = ()
     candidate_keys: tuple[str, ...] = ()
     key_check: KeyCheck | None = None
+    layout: str | None = None
+    key_checks: tuple[KeyCheck, ...] = ()
+    filtered: dict[str, int] = field(default_factory=dict)
+    left_out: tuple[LeftOut, ...] = ()
+    rejected_values: int = 0
+    findings: tuple[Finding, ...] = ()
+    unmet: tuple[str, ...] = ()
+
+    @property
+    def passed(self) -> bool:
+        """Whether nothing was rejected and every key is one."""
+        checks = [check for check in (self.key_check, *self.key_checks) if check is not None]
+        return not self.rejected and not self.rejected_values and all(check.passed for check in checks)
+
+    @property
+    def misses(self) -> bool:
+        """Whether the layout has paths that stood nowhere, or values had no column among numbered ones or flags."""
+        return bool(self.unmet) or any(each.code in ("beyond", "no_flag") for each in self.findings)
 
     @property
     def rows(self) -> int:

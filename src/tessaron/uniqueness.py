@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import sqlite3
 import tempfile
 from collections.abc import Iterator
 from types import TracebackType
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 
 from tessaron.core.digest_keys import digest_of_columns
 from tessaron.core.digests import Digests
@@ -103,3 +105,36 @@ class CandidateKeys:
     def names(self) -> list[str]:
         """Return the columns that are never null and have every value once."""
         return [name for name, check in self._checks.items() if check.rows > 1 and check.is_unique()]
+
+
+class FirstSeen:
+    """Remembers the values of a column, and says which were there before; on disk once they are many."""
+
+    def __init__(self) -> None:
+        # An empty name is a database of SQLite that is on disk where memory is short, and goes when closed.
+        self._known = sqlite3.connect("")
+        self._known.execute("create table seen (digest blob primary key) without rowid")
+        self._known.execute("create table come (row integer, digest blob)")
+
+    def __enter__(self) -> FirstSeen:
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        self._known.close()
+
+    def repeats(self, values: Any) -> Any:
+        """Return a mask of the values that were there before, in this column or an earlier one; null never."""
+        rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
+        batch = pa.RecordBatch.from_arrays([values.take(pa.array(rows))], ["value"])
+        digests = np.ascontiguousarray(digest_of_columns(batch, ("value",))).view("V16").reshape(-1)
+        _, first = np.unique(digests, return_index=True)
+        found = np.zeros(len(values), np.bool_)
+        found[np.delete(rows, first)] = True
+        with self._known:
+            self._known.execute("delete from come")
+            pairs = zip(rows[first].tolist(), digests[first].tolist(), strict=True)
+            self._known.executemany("insert into come values (?, ?)", pairs)
+            there = self._known.execute("select come.row from come join seen using (digest)").fetchall()
+            self._known.execute("insert or ignore into seen select digest from come")
+        found[[row for (row,) in there]] = True
+        return found

@@ -7,6 +7,7 @@ import os
 import click
 
 from tessaron.cli.demo import demo
+from tessaron.cli.draft import draft
 from tessaron.cli.export import export
 from tessaron.cli.find import find
 from tessaron.cli.group import Group
@@ -28,5 +29,5 @@ def main() -> None:
     """
 
 
-for _command in (survey, find, values, compose, preview, sample, export, demo):
+for _command in (survey, find, values, compose, preview, sample, draft, export, demo):
     main.add_command(_command)

@@ -7,7 +7,15 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.group import EXIT_CHECK_FAILED, ByteSize, records_option, source_argument, source_of
+from tessaron.cli.group import (
+    EXIT_CHECK_FAILED,
+    ByteSize,
+    layout_of,
+    records_option,
+    shaping_options,
+    source_argument,
+    source_of,
+)
 
 
 @click.command()
@@ -24,6 +32,10 @@ from tessaron.cli.group import EXIT_CHECK_FAILED, ByteSize, records_option, sour
 @click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option
+@shaping_options
+@click.option(
+    "--strict", is_flag=True, help="With --layout: paths not met, values beyond columns are failures."
+)
 @click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
 @click.option(
     "--keys",
@@ -57,6 +69,7 @@ def export(
     no_dictionary: tuple[str, ...],
     depth_limit: int | None,
     as_json: bool,
+    layout_file: str | None,
     **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
@@ -77,6 +90,7 @@ def export(
             format=cast("Any", format_name),
             replace=replace,
             progress=bar,
+            layout=layout_of(layout_file),
             envelope=not no_envelope,
             dictionaries=dictionary,
             not_dictionaries=no_dictionary,
@@ -87,5 +101,5 @@ def export(
     else:
         show(console(), *receipt_view(receipt))
         show(console(stderr=True), *notes_view(receipt))
-    if receipt.rejected or (receipt.key_check is not None and not receipt.key_check.passed):
+    if not receipt.passed or (options["strict"] and receipt.misses):
         sys.exit(EXIT_CHECK_FAILED)

@@ -93,6 +93,49 @@ def _has_columns() -> bool:
 
 
 source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
+layout_option = click.option(
+    "--layout", "layout_file", metavar="FILE", help="The layout: which tables and columns come out, and how."
+)
+only_option = click.option(
+    "--only",
+    metavar="PATTERN",
+    multiple=True,
+    help="Only these: a path ($.vessel.*) or the name of a field (*_m).",
+)
+without_option = click.option(
+    "--without", metavar="PATTERN", multiple=True, help="All but these: a path, or the name of a field."
+)
+flat_option = click.option(
+    "--flat", metavar="PATH", help="One flat table of the rows at this path, all above them repeated."
+)
+times_option = click.option(
+    "--times",
+    metavar="PATH",
+    multiple=True,
+    help="With --flat: pair its rows with those beside them, at this path.",
+)
+with_empty_option = click.option(
+    "--with-empty", is_flag=True, help="With --flat: keep what has no row at that path too."
+)
+
+
+def shaping_options(command: Any) -> Any:
+    """Add the options that choose what comes out."""
+    options = (layout_option, only_option, without_option, flat_option, times_option, with_empty_option)
+    for option in reversed(options):
+        command = option(command)
+    return command
+
+
+def layout_of(file: str | None) -> Any:
+    """Return the layout in a file; None for none."""
+    if file is None:
+        return None
+    from tessaron.layouts import Layout
+
+    return Layout.read(file)
+
+
 records_option = click.option(
     "--records", metavar="PATH", help="Where the records stand, as JSONPath; '$' is the document."
 )

@@ -8,7 +8,15 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.group import records_option, say, source_argument, source_of, terminal_width
+from tessaron.cli.group import (
+    layout_of,
+    records_option,
+    say,
+    shaping_options,
+    source_argument,
+    source_of,
+    terminal_width,
+)
 
 _RECORDS_READ = 200
 """Records that are read at least, to tell types and tables from."""
@@ -17,6 +25,7 @@ _RECORDS_READ = 200
 @click.command()
 @source_argument
 @records_option
+@shaping_options
 @click.option("--table", "only", metavar="NAME", help="Only this table.")
 @click.option("--rows", type=click.IntRange(min=1), default=10, show_default=True, help="Rows of each table.")
 @click.option(
@@ -42,6 +51,7 @@ def preview(
     first: int | None,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
+    layout_file: str | None,
     **options: Any,
 ) -> None:
     """Show the first rows of every table of SOURCE as they would come out: names, types, values.
@@ -56,6 +66,7 @@ def preview(
         first=first or max(rows, _RECORDS_READ),
         dictionaries=dictionary,
         not_dictionaries=no_dictionary,
+        layout=layout_of(layout_file),
         **options,
     )
     shown = [_known(only, list(tables))] if only is not None else list(tables)

@@ -44,11 +44,11 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
     if len(parts) == 1 and len(parts[0]) == row_count:
         return parts[0]
     values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
-    rows = np.concatenate([_places(node, kinds) for kinds, _ in lanes])
-    return _at_rows(values, rows if node.rows is None else node.rows[rows], row_count)
+    rows = np.concatenate([places_of(node, kinds) for kinds, _ in lanes])
+    return at_rows(values, rows if node.rows is None else node.rows[rows], row_count)
 
 
-def _places(node: Node, kinds: tuple[Kind, ...]) -> Any:
+def places_of(node: Node, kinds: tuple[Kind, ...]) -> Any:
     """Return which occurrences are of one of these kinds."""
     found = node.kinds == kinds[0]
     for kind in kinds[1:]:
@@ -56,7 +56,7 @@ def _places(node: Node, kinds: tuple[Kind, ...]) -> Any:
     return np.flatnonzero(found)
 
 
-def _at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
+def at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
     """Return an array of `row_count` with `values[i]` at row `rows[i]`, and null elsewhere."""
     source = np.full(row_count, -1, np.int64)
     source[rows] = np.arange(len(values))

@@ -20,6 +20,12 @@ def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
     if not is_regrouped(record) and all(node.role is not Role.ENTRY for node in fragment.nodes):
         return fragment
     tree = tree_of(fragment)
+    conform_tree(tree, record)
+    return fragment_of(tree, fragment)
+
+
+def conform_tree(tree: Branch, record: ShapeNode) -> None:
+    """Bring a tree into the form that `record` has; see `conform`."""
     pending: list[tuple[Branch, ShapeNode]] = [(tree, record)]
     while pending:
         branch, target = pending.pop()
@@ -35,7 +41,6 @@ def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
             if step in below.children:
                 pending.append((child, below.children[step]))
     _fold_all(tree, record)
-    return fragment_of(tree, fragment)
 
 
 def _fold_all(tree: Branch, record: ShapeNode) -> None:

@@ -13,8 +13,8 @@ import pyarrow.compute as pc
 
 from tessaron.core.digests import Digests, digest_texts, digest_words, hex_of
 from tessaron.core.fragment import Fragment, TextLane
-from tessaron.core.layout import Layout, Table
-from tessaron.core.paths import Origin, format_path
+from tessaron.core.layout import Table, TableSet
+from tessaron.core.paths import Origin, Path, format_path
 
 _BETWEEN = "\x1f"
 """What stands between the values of a key of several columns (the unit separator of ASCII)."""
@@ -35,7 +35,7 @@ def _with_mark(column: Any) -> Any:
 
 
 def digest_keys(
-    columns: dict[str, list[Any]], batches: Mapping[str, Any], layout: Layout, fragment: Fragment
+    columns: dict[str, list[Any]], batches: Mapping[str, Any], layout: TableSet, fragment: Fragment
 ) -> None:
     """Replace the key columns of every table, which count rows of the fragment from 1, by digests.
 
@@ -56,9 +56,11 @@ def digest_keys(
             digests[table.name] = _of_records(batches[table.name], layout, fragment)
         else:
             parents = keys[str(table.parent_key)].to_numpy() - 1
-            places = keys[str(table.ordinal)].to_numpy() if table.within_key is None else _places(parents)
+            places = (
+                keys[str(table.ordinal)].to_numpy() if table.within_key is None else places_among(parents)
+            )
             above = digests[table.parent][parents]
-            salt = np.full(len(parents), _salt(table), np.uint64)
+            salt = np.full(len(parents), salt_of(table.rows), np.uint64)
             digests[table.name] = digest_words([above[:, 0], above[:, 1], salt, places])
     texts = {name: hex_of(rows) for name, rows in digests.items()}
     for table in layout.tables:
@@ -73,7 +75,7 @@ def _tables_named(table: Table) -> list[str]:
     return [tables[column] for column in table.key_columns() if column in tables]
 
 
-def _of_records(batch: Any, layout: Layout, fragment: Fragment) -> Digests:
+def _of_records(batch: Any, layout: TableSet, fragment: Fragment) -> Digests:
     if layout.natural_key:
         return digest_of_columns(batch, layout.natural_key)
     for node in fragment.nodes:
@@ -82,12 +84,13 @@ def _of_records(batch: Any, layout: Layout, fragment: Fragment) -> Digests:
     return np.empty((0, 2), np.uint64)
 
 
-def _salt(table: Table) -> int:
-    digest = hashlib.blake2b(format_path(table.rows).encode(), digest_size=8).digest()
+def salt_of(rows: Path) -> int:
+    """Return the number that tells the keys of a level from those of others."""
+    digest = hashlib.blake2b(format_path(rows).encode(), digest_size=8).digest()
     return int.from_bytes(digest, "little")
 
 
-def _places(parents: Any) -> Any:
+def places_among(parents: Any) -> Any:
     """Return the place of each row among the rows of its parent, which stand together."""
     return np.arange(1, len(parents) + 1) - np.searchsorted(parents, parents)
 

@@ -32,8 +32,8 @@ _HEX = np.frombuffer(b"0123456789abcdef", np.uint8)
 class _Sip:
     """The four words of the state of many hashes at once."""
 
-    def __init__(self, count: int):
-        key = (_KEY[0], _KEY[1], _KEY[0], _KEY[1])
+    def __init__(self, count: int, halves: tuple[np.uint64, np.uint64] = _KEY):
+        key = (halves[0], halves[1], halves[0], halves[1])
         self.v = [np.full(count, start ^ word, np.uint64) for start, word in zip(_START, key, strict=True)]
         self.v[1] ^= np.uint64(0xEE)
 
@@ -89,8 +89,8 @@ def digest_words(columns: list[Any]) -> Digests:
     return sip.finish()
 
 
-def digest_texts(lane: TextLane) -> Digests:
-    """Return the digest of each text, of its UTF-8 bytes."""
+def digest_texts(lane: TextLane, secret: bytes = b"") -> Digests:
+    """Return the digest of each text, of its UTF-8 bytes; with a secret, the keyed one (a PRF then)."""
     lengths = lane.byte_lengths
     if len(lengths) and lengths.max() > _LONG:
         lane = _shortened(lane)
@@ -98,7 +98,7 @@ def digest_texts(lane: TextLane) -> Digests:
     order = np.argsort(-lengths, kind="stable")
     starts, lengths = lane.offsets[:-1][order], lengths[order]
     data = np.concatenate((lane.data, np.zeros(8, np.uint8)))
-    sip = _Sip(len(order))
+    sip = _Sip(len(order), _key_of(secret) if secret else _KEY)
     words = lengths // 8
     for step in range(int(words[0]) if len(words) else 0):
         count = int(np.searchsorted(-words, -step, side="left"))
@@ -107,6 +107,11 @@ def digest_texts(lane: TextLane) -> Digests:
     digests = np.empty((len(order), 2), np.uint64)
     digests[order] = sip.finish()
     return digests
+
+
+def _key_of(secret: bytes) -> tuple[np.uint64, np.uint64]:
+    low, high = np.frombuffer(hashlib.blake2b(secret, digest_size=16).digest(), "<u8")
+    return np.uint64(low), np.uint64(high)
 
 
 def _words(data: Any, at: Any) -> Any:

@@ -4,20 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
+from typing import Literal
 
 from tessaron.core.kinds import Kind
-from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Layout, Table
-from tessaron.core.naming import Names
+from tessaron.core.layout import (
+    ORDINAL,
+    PARENT_KEY,
+    ROW_KEY,
+    THROUGH_KEY,
+    WITHIN_KEY,
+    Column,
+    Table,
+    TableSet,
+)
+from tessaron.core.naming import Names, snake_case
 from tessaron.core.paths import ENTRY, Origin, Path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import has_several_ways, level_between
 from tessaron.core.typing.inference import infer_type
 
+NameStyle = Literal["path", "leaf"]
 VALUE_NAME = "value"
 """The column for elements (or records) that are scalars themselves."""
 INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
 """What the table of an array or a dictionary without a name of its own is called after its parent."""
-_SHOWN_ORIGINS = frozenset(Origin) - {Origin.WITHIN, Origin.THROUGH, Origin.CONTENT}
+_SHOWN_ORIGINS = frozenset(Origin) - {Origin.WITHIN, Origin.THROUGH, Origin.CONTENT, Origin.JSON}
 
 
 @dataclass(frozen=True, slots=True)
@@ -40,7 +51,9 @@ class _Level:
     owner: ShapeNode
 
 
-def draft_layout(record: ShapeNode, name: str, names: Names | None = None, rows: Path = ()) -> Layout:
+def draft_layout(
+    record: ShapeNode, name: str, names: Names | None = None, rows: Path = (), style: NameStyle = "path"
+) -> TableSet:
     """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
     Args:
@@ -48,6 +61,7 @@ def draft_layout(record: ShapeNode, name: str, names: Names | None = None, rows:
         name: Name of the top table.
         names: Names of tables that are taken.
         rows: The path of the top level.
+        style: Whether columns are named by their path below the level, or by as little of it as is needed.
     """
     names = names or Names()
     top = names.claim(name, otherwise="records")
@@ -58,10 +72,10 @@ def draft_layout(record: ShapeNode, name: str, names: Names | None = None, rows:
         level = pending.pop()
         tables_by_level[id(level.node)] = level.name
         places = list(_places_on(level))
-        tables.append(_draft_table(level, places))
+        tables.append(_draft_table(level, places, style))
         below = [child for place in places for child in _levels_at(place, level, names)]
         pending.extend(reversed(below))
-    return Layout(tuple(_name_through(table, record, tables_by_level) for table in tables))
+    return TableSet(tuple(_name_through(table, record, tables_by_level) for table in tables))
 
 
 def _places_on(level: _Level) -> Iterator[_Place]:
@@ -84,14 +98,15 @@ def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
         yield _Level(node, (*place.path, node.step), name, level.name, place.node)
 
 
-def _draft_table(level: _Level, places: list[_Place]) -> Table:
+def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table:
     names = Names()
     columns = []
-    for place in places:
-        if _has_column(place.node):
-            inferred = infer_type(place.node)
-            name = names.claim(*(place.words or (VALUE_NAME,)), otherwise="field")
-            columns.append(Column(name, place.path, inferred.type, inferred.reading, inferred.note))
+    shown = [place for place in places if _has_column(place.node)]
+    words = _leaf_words(shown) if style == "leaf" else [place.words for place in shown]
+    for place, own in zip(shown, words, strict=True):
+        inferred = infer_type(place.node)
+        name = names.claim(*(own or (VALUE_NAME,)), otherwise="field")
+        columns.append(Column(name, place.path, inferred.type, inferred.reading, inferred.note))
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
     named = {key: _free_name(names, level.name, key) for key in keys}
@@ -114,6 +129,29 @@ def _draft_table(level: _Level, places: list[_Place]) -> Table:
     )
     documents = [column.name for column in known if column.path[-1] is Origin.DOCUMENT]
     return replace(table, document_key=documents[0]) if documents else table
+
+
+def _leaf_words(places: list[_Place]) -> list[tuple[str, ...]]:
+    """Return for each column the last words of its path: so many that no other has the same."""
+    counts = [min(1, len(place.words)) for place in places]
+    while True:
+        taken: dict[str, list[int]] = {}
+        for index, place in enumerate(places):
+            own = place.words[len(place.words) - counts[index] :]
+            taken.setdefault("_".join(map(snake_case, own)), []).append(index)
+        longer = [
+            index
+            for indices in taken.values()
+            if len(indices) > 1
+            for index in indices
+            if counts[index] < len(places[index].words)
+        ]
+        if not longer:
+            return [
+                place.words[len(place.words) - count :] for place, count in zip(places, counts, strict=True)
+            ]
+        for index in longer:
+            counts[index] += 1
 
 
 def _known_node(step: Origin, kind: Kind) -> ShapeNode:

@@ -9,6 +9,7 @@ rows that have it, the kind of each occurrence, and the values, one lane per kin
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from enum import IntEnum
@@ -21,7 +22,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, format_path
 
 Int32s = npt.NDArray[np.int32]
 Int64s = npt.NDArray[np.int64]
@@ -137,6 +138,31 @@ LEVEL_ROLES = frozenset(_STEP_OF_LEVEL)
 """The roles that open a level."""
 
 
+@dataclass(frozen=True, slots=True)
+class Passed:
+    """Values that were passed over, as nothing is wanted there.
+
+    Attributes:
+        node: Index of the node they stand at, or one step below.
+        name: The member's name, if they stand a step below; None for elements, and for many names together.
+        role: What the place is to that node.
+        count: How many.
+        is_below: Whether they stand one step below the node.
+    """
+
+    node: int
+    name: str | None
+    role: Role
+    count: int
+    is_below: bool
+
+    def step(self) -> Step | None:
+        """Return the step from the node; None where they stand at the node itself or under many names."""
+        if not self.is_below:
+            return None
+        return self.name if self.role is Role.MEMBER else _STEP_OF_LEVEL[self.role]
+
+
 @dataclass(slots=True)
 class Fragment:
     """The columns of one chunk.
@@ -146,12 +172,14 @@ class Fragment:
         faults: The records that could not be read, in order of their place.
         repeated: Names that stood twice in one object.
         offsets: Where each record begins in the chunk, in bytes from 0; empty when it was not bytes.
+        passed: What was passed over, as nothing is wanted there.
     """
 
     nodes: list[Node]
     faults: list[Fault] = field(default_factory=list)
     repeated: list[Repeated] = field(default_factory=list)
     offsets: Int64s = field(default_factory=lambda: np.empty(0, np.int64))
+    passed: list[Passed] = field(default_factory=list)
 
     @property
     def record_count(self) -> int:
@@ -166,6 +194,17 @@ class Fragment:
             step = node.step()
             paths.append(above if step is None else (*above, step))
         return paths
+
+    def passed_by_path(self) -> Counter[str]:
+        """Return how many values were passed over, by path as JSONPath."""
+        found: Counter[str] = Counter()
+        paths = self.paths() if self.passed else []
+        for each in self.passed:
+            step = each.step()
+            path = paths[each.node] if step is None else (*paths[each.node], step)
+            many = " (many names)" if each.is_below and step is None else ""
+            found[format_path(path) + many] += each.count
+        return found
 
     def children(self) -> list[dict[Step, int]]:
         """Return for every node its children: their index by the step that leads to them."""

@@ -21,7 +21,7 @@ def json_text(value: Any, ascii_only: bool = True) -> str:
         ascii_only: Whether other characters are written as escapes. Half surrogates always are.
     """
     quoted = encode_basestring_ascii if ascii_only else quoted_text
-    if not isinstance(value, (dict, list, Pairs)):
+    if not isinstance(value, (dict, list, tuple)):
         return _scalar_text(value, quoted)
     pieces: list[str] = []
     pending: list[Any] = [value]
@@ -35,7 +35,7 @@ def json_text(value: Any, ascii_only: bool = True) -> str:
             for index, (name, inner) in enumerate(pairs):
                 parts += [_Verbatim(("," if index else "") + quoted(name) + ":"), inner]
             pending.extend(reversed([*parts, _Verbatim("}")]))
-        elif isinstance(item, list):
+        elif isinstance(item, (list, tuple)):
             parts = [_Verbatim("[")]
             for index, inner in enumerate(item):
                 parts += [_Verbatim(","), inner] if index else [inner]
@@ -68,7 +68,7 @@ def indented_text(value: Any, indent: int) -> str:
 
 
 def _scalar_text(value: Any, quoted: Any) -> str:
-    if isinstance(value, NumberText):
+    if isinstance(value, (NumberText, Decimal)):
         return str(value)
     return str(quoted(value)) if isinstance(value, str) else json.dumps(value, default=str)
 

@@ -26,6 +26,7 @@ class Column:
         type: What it holds.
         reading: How its texts are read into `type`; None when they are kept, or come as numbers.
         note: Why the type is wider than expected, for people; or empty.
+        shown: How a layout spells its path or expression; empty when it was drafted.
     """
 
     name: str
@@ -33,6 +34,7 @@ class Column:
     type: ColumnType
     reading: Reading | None = None
     note: str = ""
+    shown: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +72,8 @@ class Table:
     document_key: str | None = None
     documents: str | None = None
     key_type: Literal["integer", "text"] = "integer"
+    nullable_keys: tuple[str, ...] = ()
+    """Key columns that may be null: where rows above stay without rows here."""
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""
@@ -95,7 +99,7 @@ class Table:
 
     def arrow_schema(self) -> Any:
         """Return the Arrow schema: key columns, then the columns of the data."""
-        nullable = (self.within_key, self.through_key)
+        nullable = (self.within_key, self.through_key, *self.nullable_keys)
         keys = [
             pa.field(name, self._key_arrow_type(name), nullable=name in nullable)
             for name in self.key_columns()
@@ -104,7 +108,7 @@ class Table:
 
 
 @dataclass(frozen=True, slots=True)
-class Layout:
+class TableSet:
     """All tables, parents before children.
 
     Attributes:

@@ -32,6 +32,8 @@ class Origin(Enum):
     """The way from the row it stands in, where such a structure contains itself in several places."""
     CONTENT = "content"
     """The digest of a record's text."""
+    JSON = "json"
+    """All that stands at a path, as JSON text."""
     DEPTH = "depth"
     """How deep a row of a structure that contains itself stands in it, from 1."""
 

@@ -190,7 +190,8 @@ def lift(branch: Branch) -> None:
     kinds = node.kinds.copy()
     kinds[is_object] = Kind.ARRAY
     branch.node = replace(node, kinds=kinds)
-    branch.children = {ELEMENT: level}
+    raw = branch.children.get(Origin.JSON)
+    branch.children = {ELEMENT: level} if raw is None else {ELEMENT: level, Origin.JSON: raw}
 
 
 def entries_as_records(tree: Branch) -> Branch:

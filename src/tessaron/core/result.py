@@ -7,7 +7,7 @@ from types import MappingProxyType
 from typing import Any
 
 from tessaron.core.errors import UsageError
-from tessaron.core.layout import Layout, Table
+from tessaron.core.layout import Table, TableSet
 
 
 class Tables(Mapping[str, Any]):
@@ -21,18 +21,24 @@ class Tables(Mapping[str, Any]):
         candidate_keys: Columns of the top table that are never null and have every value once.
         is_partial: Whether only the first records were read, and there are more.
         key_check: How the natural key stood the test of being unique; None if none was given.
+        findings: With a layout: what did not hold, by column.
+        filtered: With a layout: rows that its filters took away, by table.
+        unmet: With a layout: tables and columns whose path stood nowhere.
     """
 
     def __init__(
         self,
         tables: Mapping[str, Any],
-        layout: Layout,
+        layout: TableSet,
         record_count: int,
         notes: Iterable[tuple[str, str]] = (),
         rejects: Iterable[Any] = (),
         candidate_keys: Iterable[str] = (),
         key_check: Any = None,
         is_partial: bool = False,
+        findings: Iterable[Any] = (),
+        filtered: Mapping[str, int] | None = None,
+        unmet: Iterable[str] = (),
     ):
         self._tables = MappingProxyType(dict(tables))
         self._plans = {table.name: table for table in layout.tables}
@@ -43,6 +49,9 @@ class Tables(Mapping[str, Any]):
         self.candidate_keys = tuple(candidate_keys)
         self.key_check = key_check
         self.is_partial = is_partial
+        self.findings = tuple(findings)
+        self.filtered = dict(filtered or {})
+        self.unmet = tuple(unmet)
 
     def __getitem__(self, name: str) -> Any:
         return self._tables[name]

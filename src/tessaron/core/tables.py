@@ -12,11 +12,11 @@ import pyarrow.compute as pc
 from tessaron.core.casting import cast_column
 from tessaron.core.digest_keys import digest_keys
 from tessaron.core.fragment import Fragment, Node
-from tessaron.core.layout import Layout, Table
+from tessaron.core.layout import Table, TableSet
 from tessaron.core.paths import Origin, Path, format_path
 
 
-def make_tables(fragment: Fragment, layout: Layout) -> dict[str, Any]:
+def make_tables(fragment: Fragment, layout: TableSet) -> dict[str, Any]:
     """Return the rows that a conformed fragment adds to each table of the layout.
 
     Args:
@@ -49,7 +49,9 @@ def _data_columns(table: Table, nodes: dict[Path, Node], row_count: int) -> Any:
     return pa.RecordBatch.from_arrays(arrays, names=[column.name for column in table.columns])
 
 
-def shift_keys(batches: Mapping[str, Any], layout: Layout, rows_before: Mapping[str, int]) -> dict[str, Any]:
+def shift_keys(
+    batches: Mapping[str, Any], layout: TableSet, rows_before: Mapping[str, int]
+) -> dict[str, Any]:
     """Return the batches with keys that go on after the rows that each table already has."""
     shifted = {}
     for table in layout.tables:
@@ -97,7 +99,7 @@ def _reference(node: Node | None, row_count: int) -> Any:
     return pa.array(keys, mask=unknown)
 
 
-def _check_all_goes_in(nodes: dict[Path, Node], layout: Layout) -> None:
+def _check_all_goes_in(nodes: dict[Path, Node], layout: TableSet) -> None:
     known = {column.path for table in layout.tables for column in table.columns}
     for path, node in nodes.items():
         if path in known or (path[-1:] and isinstance(path[-1], Origin)):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pickle import PickleBuffer
 from typing import Any, SupportsIndex
 
@@ -24,7 +24,7 @@ from tessaron.core.fragment import (
 )
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
-from tessaron.core.layout import Layout
+from tessaron.core.layout import TableSet
 from tessaron.core.paths import Origin, Path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import entries_as_records
@@ -70,6 +70,7 @@ class ReadResult:
         offsets: Where the records of `repeated` begin in the chunk, in bytes.
         shape: What the records look like.
         is_cut: Whether there were more records in the chunk than were wanted.
+        passed: Values that were passed over, by path.
     """
 
     packed: Any
@@ -79,6 +80,7 @@ class ReadResult:
     offsets: list[int]
     shape: Shape
     is_cut: bool = False
+    passed: Mapping[str, int] = field(default_factory=dict)
 
     @classmethod
     def of(
@@ -89,14 +91,31 @@ class ReadResult:
     ) -> ReadResult:
         """Return the result for a fragment; `settled` as in `Shape`, `places` as in `Shape.add`."""
         shape = Shape(settled)
+        passed = fragment.passed_by_path()
         fragment = shape.add(fragment, places)
-        offsets = [int(fragment.offsets[found.record]) for found in fragment.repeated]
         packed = pack_fragment(fragment)
-        return cls(packed, fragment.record_count, fragment.faults, fragment.repeated, offsets, shape)
+        return cls(
+            packed, fragment.record_count, fragment.faults, fragment.repeated, repeated_offsets(fragment),
+            shape, passed=passed,
+        )  # fmt: skip
+
+
+def repeated_offsets(fragment: Fragment) -> list[int]:
+    """Return where the records with a repeated name begin in the chunk, in bytes."""
+    return [int(fragment.offsets[found.record]) for found in fragment.repeated]
 
 
 def read_chunk(task: ReadTask) -> ReadResult:
     """Return the fragment of a chunk, with what is known of its rows, and its shape."""
+    fragment, is_cut = read_fragment(task)
+    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
+    result = ReadResult.of(fragment, None, places)
+    result.is_cut = is_cut
+    return result
+
+
+def read_fragment(task: ReadTask) -> tuple[Fragment, bool]:
+    """Return the fragment of a chunk, with what is known of its rows, and whether records were left over."""
     chunk = task.chunk
     kernel = choose_kernel(task.kernel)
     is_cut = False
@@ -111,10 +130,7 @@ def read_chunk(task: ReadTask) -> ReadResult:
             data = chunk.data[: int(fragment.offsets[task.most_records])].rstrip(b", \t\r\n")
             fragment, is_cut = kernel(data, chunk.separator, chunk.continues, task.options), True
     _add_origins(fragment, task)
-    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
-    result = ReadResult.of(fragment, None, places)
-    result.is_cut = is_cut
-    return result
+    return fragment, is_cut
 
 
 def _add_origins(fragment: Fragment, task: ReadTask) -> None:
@@ -184,7 +200,7 @@ class Plan:
     """What the second half needs to know: the settled shape and the layout."""
 
     record: ShapeNode
-    layout: Layout
+    layout: TableSet
 
     def __getstate__(self) -> Any:
         return pack_nodes(self.record), self.layout
@@ -200,9 +216,14 @@ class Plan:
 
 def make_rows(task: RowsTask, plan: Plan) -> dict[str, Any]:
     """Return the rows of a fragment for each table, its keys counted from 1, as packed record batches."""
-    fragment = unpack_fragment(task.packed)
-    for node in fragment.nodes:
-        if node.role is Role.ORIGIN and node.name == Origin.RECORD.value:
-            node.integers = node.integers + task.records_before
+    fragment = with_records_before(unpack_fragment(task.packed), task.records_before)
     batches = make_tables(conform(fragment, plan.record), plan.layout)
     return {name: batch.serialize() for name, batch in batches.items()}
+
+
+def with_records_before(fragment: Fragment, count: int) -> Fragment:
+    """Return a fragment whose record numbers go on after those of the same source before it."""
+    for node in fragment.nodes:
+        if node.role is Role.ORIGIN and node.name == Origin.RECORD.value:
+            node.integers = node.integers + count
+    return fragment

@@ -13,7 +13,7 @@ import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
 from tessaron.core.errors import TargetError, UsageError
-from tessaron.core.layout import Layout, Table
+from tessaron.core.layout import Table, TableSet
 from tessaron.core.typing.types import in_shown_unit
 
 _GROUP_ROWS = 131_072
@@ -106,7 +106,7 @@ class TableFiles:
     """
 
     def __init__(
-        self, folder: Path, layout: Layout, format_name: str, collected_bytes: int, threads: int = 0
+        self, folder: Path, layout: TableSet, format_name: str, collected_bytes: int, threads: int = 0
     ):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}

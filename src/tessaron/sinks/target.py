@@ -11,7 +11,7 @@ from pathlib import Path
 from types import TracebackType
 
 from tessaron.core.errors import TargetError
-from tessaron.receipt import RECEIPT_FILE, REJECTS_FILE
+from tessaron.receipt import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
 
 
 class TargetFolder:
@@ -89,6 +89,6 @@ def _files_of_export(folder: Path) -> set[str]:
     """Return the names of the files that the receipt in `folder` lists, its own included."""
     try:
         receipt = json.loads((folder / RECEIPT_FILE).read_text("utf-8"))
-        return {RECEIPT_FILE, REJECTS_FILE, *(table["file"] for table in receipt["tables"])}
+        return {RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, *(table["file"] for table in receipt["tables"])}
     except (OSError, ValueError, KeyError, TypeError):
         return set()

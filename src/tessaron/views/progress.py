@@ -46,6 +46,10 @@ class ProgressBar:
         self._bar.start()
         self._task = self._bar.add_task("reading", total=total_bytes)
 
+    def say(self, text: str) -> None:
+        """Write a line above the bar."""
+        self._bar.console.print(f"tessaron: {text}", highlight=False, markup=False, soft_wrap=True)
+
     def read(self, byte_count: int) -> None:
         """Move the bar on."""
         if self._task is not None:

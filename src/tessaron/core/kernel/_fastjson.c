@@ -13,8 +13,9 @@
 
 enum { K_NULL, K_BOOLEAN, K_INTEGER, K_LONG_INTEGER, K_FRACTION, K_TEXT, K_OBJECT, K_ARRAY };
 enum { R_RECORD, R_MEMBER, R_ELEMENT, R_ENTRY };
+enum { W_SCALARS = 1, W_RAW = 2, W_INSIDE = 4, W_ENTRY = 8, W_ALL = W_SCALARS | W_INSIDE };
 enum { S_LINE, S_COMMA, S_NOTHING };
-enum { OK = 0, BAD = 1, NO_MEMORY = 2 };
+enum { OK = 0, BAD = 1, NO_MEMORY = 2, FAILED = 3, AGAIN = 4 };
 
 /* ---- growing buffers ---------------------------------------------------------------------------- */
 
@@ -71,6 +72,12 @@ typedef struct {
     int32_t *table;      /* hash table of members: node index or -1 */
     int32_t table_room, member_count;
     uint64_t hash;       /* of the name */
+    int32_t place;       /* in the selection; see select_node */
+    uint8_t wanted;      /* W_ flags */
+    int32_t rest;        /* the node that counts unwanted members beyond the limit; -1 */
+    int64_t passed;      /* values passed over here */
+    Buffer raw_rows;     /* the rows of `raws` */
+    Texts raws;          /* all that stands here, as JSON */
     Buffer parent_rows, ordinals, rows, kinds, positions, booleans, integers;
     Texts numbers, texts, keys;
 } Node;
@@ -85,7 +92,29 @@ typedef struct {
     int32_t depth, frame_room, depth_limit, member_limit;
     Buffer scratch;      /* an unescaped text */
     Buffer offsets;      /* where each record begins */
+    Buffer brackets;     /* the open brackets of a value that is passed over or copied */
+    PyObject *selection; /* says what is wanted; NULL for everything */
 } Parser;
+
+/* Asks the selection what is wanted at a new node; once for each node of a chunk. */
+static int select_node(Parser *p, int32_t index) {
+    Node *n = &p->nodes[index];
+    n->wanted = W_ALL;
+    if (!p->selection) return OK;
+    int32_t place = n->parent < 0 ? 0 : p->nodes[n->parent].place;
+    if (place < 0) { n->place = -1; n->wanted = 0; return OK; }
+    PyGILState_STATE state = PyGILState_Ensure();
+    const char *name = n->name ? n->name : "";
+    PyObject *made = PyObject_CallFunction(p->selection, "iiis#", (int)place, (int)(n->parent < 0), (int)n->role,
+                                           name, (Py_ssize_t)n->name_size);
+    int place_found = -1, wanted = 0;
+    int status = made && PyArg_ParseTuple(made, "ii", &place_found, &wanted) ? OK : FAILED;
+    Py_XDECREF(made);
+    PyGILState_Release(state);
+    n->place = place_found;
+    n->wanted = (uint8_t)wanted;
+    return status;
+}
 
 static int32_t new_node(Parser *p, int32_t parent, int role, const char *name, int32_t size) {
     if (p->node_count == p->node_room) {
@@ -107,16 +136,17 @@ static int32_t new_node(Parser *p, int32_t parent, int role, const char *name, i
     n->parent = parent;
     n->role = (uint8_t)role;
     n->level = role == R_MEMBER ? p->nodes[parent].level : index;
-    n->element = n->entry = n->follower = n->first_guess = n->last_row = -1;
+    n->element = n->entry = n->follower = n->first_guess = n->last_row = n->rest = -1;
     n->in_every_row = n->same_position = 1;
     p->node_count++;
-    return index;
+    return select_node(p, index) ? -1 : index;
 }
 
 static void free_node(Node *n) {
     Buffer *buffers[] = {&n->parent_rows, &n->ordinals, &n->rows, &n->kinds, &n->positions, &n->booleans,
                          &n->integers, &n->numbers.lengths, &n->numbers.data, &n->texts.lengths,
-                         &n->texts.data, &n->keys.lengths, &n->keys.data};
+                         &n->texts.data, &n->keys.lengths, &n->keys.data, &n->raw_rows, &n->raws.lengths,
+                         &n->raws.data};
     for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
     free(n->name);
     free(n->table);
@@ -160,6 +190,18 @@ static int is_full(const Parser *p, const Node *n, int32_t position) {
     return n->member_count >= WIDEST * p->member_limit || 2 * position < n->member_count;
 }
 
+/* Puts a new member into the hash table of its parent; returns it, or -1 without memory. */
+static int32_t link_member(Parser *p, int32_t parent, int32_t index, uint64_t hash) {
+    Node *n = &p->nodes[parent];
+    if (2 * (n->member_count + 1) > n->table_room && enlarge_table(p, n)) return -1;
+    p->nodes[index].hash = hash;
+    int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
+    while (n->table[at] >= 0) at = (at + 1) & (n->table_room - 1);
+    n->table[at] = index;
+    n->member_count++;
+    return index;
+}
+
 /* Returns the member of that name, made if need be; -1 without memory, -2 if there are too many members. */
 static int32_t member(Parser *p, int32_t parent, int32_t guess, int32_t position, const char *name, int32_t size) {
     if (guess >= 0 && is_named(&p->nodes[guess], name, size)) return guess;
@@ -172,17 +214,31 @@ static int32_t member(Parser *p, int32_t parent, int32_t guess, int32_t position
             if (m->hash == hash && is_named(m, name, size)) return n->table[at];
         }
     }
-    if (is_full(p, n, position)) return -2;
-    if (2 * (n->member_count + 1) > n->table_room && enlarge_table(p, n)) return -1;
+    if (is_full(p, n, position)) {
+        /* Where only known names are wanted, those beyond the limit are counted together, unless one of them
+         * is wanted: then it gets its node. */
+        if (!p->selection) return -2;
+        int32_t index = new_node(p, parent, R_MEMBER, name, size);
+        if (index < 0) return -1;
+        if (p->nodes[index].wanted && !(p->nodes[index].wanted & W_ENTRY)) {
+            return link_member(p, parent, index, hash);
+        }
+        int is_entry = p->nodes[index].wanted != 0;
+        free_node(&p->nodes[index]);
+        p->node_count--;
+        if (is_entry) return -2;
+        n = &p->nodes[parent];
+        if (n->rest < 0) {
+            int32_t made = new_node(p, parent, R_MEMBER, NULL, 0);
+            if (made < 0) return -1;
+            p->nodes[made].wanted = 0;
+            p->nodes[made].place = -1;
+            p->nodes[parent].rest = made;
+        }
+        return p->nodes[parent].rest;
+    }
     int32_t index = new_node(p, parent, R_MEMBER, name, size);
-    if (index < 0) return -1;
-    n = &p->nodes[parent];
-    p->nodes[index].hash = hash;
-    int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
-    while (n->table[at] >= 0) at = (at + 1) & (n->table_room - 1);
-    n->table[at] = index;
-    n->member_count++;
-    return index;
+    return index < 0 ? -1 : link_member(p, parent, index, hash);
 }
 
 static int list_rows(Node *n) { /* from "in every row so far" to an explicit list */
@@ -204,7 +260,6 @@ static inline int occur(Node *n, int32_t row, int kind, int32_t position) {
         }
     }
     if (!n->same_position && put_i32(&n->positions, position)) return NO_MEMORY;
-    n->last_row = row;
     return put_u8(&n->kinds, (uint8_t)kind);
 }
 
@@ -414,12 +469,15 @@ static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, 
     int32_t found = member(p, f->node, guess, *position, name, (int32_t)size);
     if (found == -1) return NO_MEMORY;
     if (found >= 0) {
-        if (found != guess) {
+        if (found != guess && found != p->nodes[f->node].rest) {
             if (f->previous >= 0) p->nodes[f->previous].follower = found;
             else p->nodes[f->node].first_guess = found;
         }
-        f->previous = found;
-        if (p->nodes[found].last_row == f->row) return BAD; /* the name stands twice in the object */
+        if (found != p->nodes[f->node].rest) f->previous = found;
+        if (found != p->nodes[f->node].rest) {
+            if (p->nodes[found].last_row == f->row) return BAD; /* the name stands twice in the object */
+            p->nodes[found].last_row = f->row;
+        }
         *node = found;
         *row = f->row;
         return OK;
@@ -447,6 +505,129 @@ static int next_element(Parser *p, int32_t *node, int32_t *row, int32_t *positio
     return put_i32(&e->parent_rows, f->row) || put_i32(&e->ordinals, f->count) ? NO_MEMORY : OK;
 }
 
+/* Says whether a value that begins so goes into columns; its text is taken besides if that is wanted. */
+static inline int is_read(Parser *p, int32_t node, int first) {
+    uint8_t wanted = p->nodes[node].wanted;
+    if (wanted & W_RAW) return 0;
+    return wanted & (first == '{' || first == '[' ? W_INSIDE : W_SCALARS);
+}
+
+static int copy_text(Parser *p, const uint8_t **s, Buffer *out) {
+    const char *bytes;
+    size_t size;
+    int status = read_text(p, s, &bytes, &size);
+    if (status || !out) return status;
+    if (put_u8(out, '"')) return NO_MEMORY;
+    for (size_t i = 0, from = 0; i <= size; i++) {
+        uint8_t c = i < size ? (uint8_t)bytes[i] : '"';
+        if (i < size && c != '"' && c != '\\' && c >= 0x20) continue;
+        if (put_bytes(out, bytes + from, i - from)) return NO_MEMORY;
+        from = i + 1;
+        if (i == size) break;
+        char escape[8];
+        static const char named[] = "\bb\tt\nn\ff\rr\"\"\\\\";
+        const char *found = NULL;
+        for (const char *at = named; *at; at += 2) if ((uint8_t)*at == c) found = at;
+        if (found) snprintf(escape, sizeof escape, "\\%c", found[1]);
+        else snprintf(escape, sizeof escape, "\\u%04x", c);
+        if (put_bytes(out, escape, strlen(escape))) return NO_MEMORY;
+    }
+    return put_u8(out, '"');
+}
+
+static int copy_scalar(Parser *p, const uint8_t **s, Buffer *out) {
+    const uint8_t *from = *s, *at = from, *end = p->end;
+    if (*at == '"') {
+        (*s)++;
+        return copy_text(p, s, out);
+    }
+    static const struct { const char *word; size_t size; } words[] = {{"true", 4}, {"false", 5}, {"null", 4}};
+    for (int i = 0; i < 3; i++)
+        if ((size_t)(end - at) >= words[i].size && !memcmp(at, words[i].word, words[i].size)) {
+            *s = at + words[i].size;
+            if (is_glued(*s, end)) return BAD;
+            return out ? put_bytes(out, from, words[i].size) : OK;
+        }
+    if (at < end && *at == '-') at++;
+    if (!is_digit(at, end)) return BAD;
+    if (*at == '0') at++; else while (is_digit(at, end)) at++;
+    if (at < end && *at == '.') {
+        at++;
+        if (!is_digit(at, end)) return BAD;
+        while (is_digit(at, end)) at++;
+    }
+    if (at < end && (*at == 'e' || *at == 'E')) {
+        at++;
+        if (at < end && (*at == '+' || *at == '-')) at++;
+        if (!is_digit(at, end)) return BAD;
+        while (is_digit(at, end)) at++;
+    }
+    if (is_glued(at, end)) return BAD;
+    *s = at;
+    return out ? put_bytes(out, from, (size_t)(at - from)) : OK;
+}
+
+/* Checks one JSON value at *s, and writes it without white space if `out` is given. */
+static int walk_value(Parser *p, const uint8_t **start, Buffer *out) {
+    const uint8_t *s = *start, *end = p->end;
+    int status;
+    p->brackets.used = 0;
+#define WRITE(c) if (out && put_u8(out, c)) return NO_MEMORY
+    for (;;) {
+        s = skip_space(s, end);
+        if (s >= end) return BAD;
+        int is_open = *s == '{' || *s == '[';
+        if (is_open) {
+            if (p->depth + (int32_t)p->brackets.used >= p->depth_limit) return BAD;
+            if (put_u8(&p->brackets, *s)) return NO_MEMORY;
+            WRITE(*s);
+            uint8_t closing = *s == '{' ? '}' : ']';
+            s = skip_space(s + 1, end);
+            if (s < end && *s == closing) { WRITE(closing); s++; p->brackets.used--; is_open = 0; }
+        } else if ((status = copy_scalar(p, &s, out))) return status;
+        while (!is_open && p->brackets.used) { /* behind a value */
+            uint8_t bracket = (uint8_t)p->brackets.at[p->brackets.used - 1];
+            s = skip_space(s, end);
+            if (s >= end) return BAD;
+            if (*s == ',') { WRITE(','); s = skip_space(s + 1, end); is_open = 1; }
+            else if (*s == (bracket == '{' ? '}' : ']')) { WRITE(*s); s++; p->brackets.used--; }
+            else return BAD;
+        }
+        if (!is_open) break;
+        if (p->brackets.at[p->brackets.used - 1] == '{') {
+            if (s >= end || *s != '"') return BAD;
+            s++;
+            if ((status = copy_text(p, &s, out))) return status;
+            s = skip_space(s, end);
+            if (s >= end || *s != ':') return BAD;
+            WRITE(':');
+            s++;
+        }
+    }
+#undef WRITE
+    *start = s;
+    return OK;
+}
+
+/* Deals with a value at *s that is not (only) read into columns; *s goes behind it. */
+static int copy_value(Parser *p, const uint8_t **s, int32_t node, int32_t row) {
+    Node *n = &p->nodes[node];
+    int is_null = **s == 'n';
+    if (!(n->wanted & W_RAW)) {
+        n->passed += !is_null;
+        return walk_value(p, s, NULL);
+    }
+    const uint8_t *from = *s;
+    size_t before = n->raws.data.used;
+    int status = walk_value(p, s, &n->raws.data);
+    if (status) return status;
+    if (is_null) { n->raws.data.used = before; return OK; }
+    if (put_i32(&n->raw_rows, row) || put_i64(&n->raws.lengths, (int64_t)(n->raws.data.used - before))) return NO_MEMORY;
+    if (!(n->wanted & (W_SCALARS | W_INSIDE))) return OK;
+    *s = from;
+    return AGAIN;
+}
+
 /* Reads one JSON text at *s into the next row of the record node. */
 static int read_record(Parser *p, const uint8_t **start) {
     const uint8_t *s = *start, *end = p->end;
@@ -456,8 +637,20 @@ static int read_record(Parser *p, const uint8_t **start) {
     for (;;) {
         s = skip_space(s, end);
         if (s >= end) return BAD;
-        int closed = 0;
-        switch (*s) {
+        int closed = 0, here = *s;
+        if (p->selection && !is_read(p, node, here)) {
+            /* passed over, or only its text is wanted */
+            status = copy_value(p, &s, node, row);
+            if (status && status != AGAIN) return status;
+            uint8_t rest = p->nodes[node].wanted & (here == '{' || here == '[' ? W_INSIDE : W_SCALARS);
+            if (status == OK) here = -1;
+            else if (!rest) { /* the other kind of value is wanted in columns, not this one */
+                if ((status = walk_value(p, &s, NULL))) return status;
+                here = -1;
+            }
+        }
+        switch (here) {
+            case -1: break;
             case '{':
                 s++;
                 if (occur(&p->nodes[node], row, K_OBJECT, position)) return NO_MEMORY;
@@ -600,8 +793,9 @@ static PyObject *heads(Parser *p) {
         PyObject *name = Py_None;
         if (n->name) name = PyUnicode_DecodeUTF8(n->name, n->name_size, NULL);
         else Py_INCREF(name);
-        PyObject *head = name ? Py_BuildValue("(iiNii)", n->parent, (int)n->role, name,
-                                              (int)p->nodes[n->level].row_count, (int)n->in_every_row)
+        PyObject *head = name ? Py_BuildValue("(iiNiiLi)", n->parent, (int)n->role, name,
+                                              (int)p->nodes[n->level].row_count, (int)n->in_every_row,
+                                              (long long)n->passed, (int)n->wanted)
                               : NULL;
         if (!head) { Py_CLEAR(list); break; }
         PyList_SET_ITEM(list, i, head);
@@ -617,10 +811,11 @@ static PyObject *result(Parser *p) {
         {"rows", offsetof(Node, rows), 4}, {"kinds", offsetof(Node, kinds), 1},
         {"positions", offsetof(Node, positions), 4}, {"booleans", offsetof(Node, booleans), 1},
         {"integers", offsetof(Node, integers), 8}, {"numbers", offsetof(Node, numbers.lengths), 8},
-        {"texts", offsetof(Node, texts.lengths), 8}, {"keys", offsetof(Node, keys.lengths), 8}};
+        {"texts", offsetof(Node, texts.lengths), 8}, {"keys", offsetof(Node, keys.lengths), 8},
+        {"raw_rows", offsetof(Node, raw_rows), 4}, {"raws", offsetof(Node, raws.lengths), 8}};
     static const struct { const char *name; size_t offset; } data[] = {
         {"numbers_data", offsetof(Node, numbers.data)}, {"texts_data", offsetof(Node, texts.data)},
-        {"keys_data", offsetof(Node, keys.data)}};
+        {"keys_data", offsetof(Node, keys.data)}, {"raws_data", offsetof(Node, raws.data)}};
     for (size_t i = 0; i < sizeof(lanes) / sizeof(*lanes); i++) {
         char key[32];
         snprintf(key, sizeof key, "%s_counts", lanes[i].name);
@@ -639,15 +834,18 @@ fail:
 
 static void free_parser(Parser *p) {
     for (int32_t i = 0; i < p->node_count; i++) free_node(&p->nodes[i]);
-    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->offsets.at);
+    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->brackets.at); free(p->offsets.at);
 }
 
 static PyObject *py_parse(PyObject *self, PyObject *args) {
     Py_buffer buffer;
     int separator, continues, member_limit, depth_limit, status;
-    if (!PyArg_ParseTuple(args, "y*iiii", &buffer, &separator, &continues, &member_limit, &depth_limit))
+    PyObject *selection = Py_None;
+    if (!PyArg_ParseTuple(args, "y*iiii|O", &buffer, &separator, &continues, &member_limit, &depth_limit,
+                          &selection))
         return NULL;
     Parser p = {0};
+    p.selection = selection == Py_None ? NULL : selection;
     p.text = buffer.buf;
     p.end = p.text + buffer.len;
     p.member_limit = member_limit;
@@ -656,7 +854,8 @@ static PyObject *py_parse(PyObject *self, PyObject *args) {
     status = new_node(&p, -1, R_RECORD, NULL, 0) < 0 ? NO_MEMORY : read_all(&p, separator, continues);
     Py_END_ALLOW_THREADS
     PyObject *made;
-    if (status == BAD) { made = Py_None; Py_INCREF(made); }
+    if (PyErr_Occurred()) made = NULL;
+    else if (status == BAD) { made = Py_None; Py_INCREF(made); }
     else made = status == NO_MEMORY ? PyErr_NoMemory() : result(&p);
     free_parser(&p);
     PyBuffer_Release(&buffer);

@@ -1,7 +1,14 @@
+from collections.abc import Callable
 from typing import Any
 
 def parse(
-    data: bytes, separator: int, continues: int, member_limit: int, depth_limit: int, /
+    data: bytes,
+    separator: int,
+    continues: int,
+    member_limit: int,
+    depth_limit: int,
+    selection: Callable[[int, int, int, str], tuple[int, int]] | None = None,
+    /,
 ) -> dict[str, Any] | None: ...
 def scan(
     block: bytes, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 
 if TYPE_CHECKING:
     from tessaron.core.fragment import Fragment
+    from tessaron.core.selecting import Selection
 
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
@@ -35,10 +36,12 @@ class KernelOptions:
         reject_repeated: Whether a record with a name twice in one object is a fault; else the last value wins
             and the earlier ones are listed.
         depth_limit: The deepest nesting that is read, in levels of objects and arrays.
+        selection: What is wanted of the records; None for everything.
     """
 
     reject_repeated: bool = False
     depth_limit: int = DEPTH_LIMIT
+    selection: Selection | None = None
 
 
 class Kernel(Protocol):

@@ -12,10 +12,12 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.errors import UsageError
-from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Role, TextLane
+from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Passed, Role, TextLane
+from tessaron.core.json_text import json_text
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, Origin, Path, format_path
+from tessaron.core.paths import ELEMENT, Origin, Path, Step, format_path
+from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
 
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 
@@ -36,11 +38,16 @@ class _GrowingNode:
         "ordinals",
         "parent",
         "parent_rows",
+        "passed",
+        "place",
         "positions",
+        "raw_rows",
+        "raws",
         "role",
         "row_count",
         "rows",
         "texts",
+        "wanted",
     )
 
     def __init__(self, index: int, parent: _GrowingNode | None, role: Role, name: str | None):
@@ -61,6 +68,22 @@ class _GrowingNode:
         self.texts: list[str] = []
         self.members: dict[str, _GrowingNode] = {}
         self.element: _GrowingNode | None = None
+        self.place = 0
+        self.wanted = SCALARS | INSIDE
+        self.passed = 0
+        self.raw_rows: list[int] = []
+        self.raws: list[str] = []
+
+    def put_wanted(self, row: int, value: Any) -> bool:
+        """Record one occurrence as far as it is wanted; say whether its content is still to come."""
+        if value is not None and self.wanted & RAW:
+            self.raw_rows.append(row)
+            self.raws.append(json_text(value, ascii_only=False))
+        is_open = isinstance(value, (dict, Pairs, list, tuple))
+        if not self.wanted & (INSIDE if is_open else SCALARS):
+            self.passed += value is not None and not self.wanted & RAW
+            return False
+        return self.put(row, value)
 
     def put(self, row: int, value: Any) -> bool:
         """Record one occurrence; say whether it is an object or array whose content is still to come."""
@@ -83,10 +106,17 @@ class FragmentBuilder:
 
     A record is a value as `json` parses it, with an object as a dict or as `Pairs`.
     Names are unique in their object (see `repeated_names`). Depth costs no recursion.
+
+    Args:
+        selection: What is wanted; None for everything.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, selection: Selection | None = None) -> None:
         self._nodes = [_GrowingNode(0, None, Role.RECORD, None)]
+        self._selection = selection
+        self._put = _GrowingNode.put if selection is None else _GrowingNode.put_wanted
+        if selection is not None:
+            self._nodes[0].wanted = selection.wanted(0)
 
     @property
     def record_count(self) -> int:
@@ -102,7 +132,7 @@ class FragmentBuilder:
         root = self._nodes[0]
         row = root.row_count
         root.row_count += 1
-        pending = [(root, row, record)] if root.put(row, record) else []
+        pending = [(root, row, record)] if self._put(root, row, record) else []
         while pending:
             node, row, value = pending.pop()
             is_object = isinstance(value, (dict, Pairs))
@@ -115,7 +145,7 @@ class FragmentBuilder:
         for position, (name, item) in enumerate(pairs):
             child = node.members.get(name) or self._member(node, name)
             child.positions.append(position)
-            if child.put(row, item):
+            if self._put(child, row, item):
                 inside.append((child, row, item))
         return inside
 
@@ -130,7 +160,7 @@ class FragmentBuilder:
         return [
             (element, first + offset, item)
             for offset, item in enumerate(value)
-            if element.put(first + offset, item)
+            if self._put(element, first + offset, item)
         ]
 
     def _member(self, parent: _GrowingNode, name: Any) -> _GrowingNode:
@@ -149,6 +179,10 @@ class FragmentBuilder:
     def _grow(self, parent: _GrowingNode, role: Role, name: str | None) -> _GrowingNode:
         node = _GrowingNode(len(self._nodes), parent, role, name)
         self._nodes.append(node)
+        if self._selection is not None:
+            step: Step = ELEMENT if name is None else name
+            node.place = self._selection.step(parent.place, step) if parent.place >= 0 else -1
+            node.wanted = self._selection.wanted(node.place) if node.place >= 0 else 0
         return node
 
     def add_origin(self, fragment: Fragment, name: Origin, texts: list[str | None]) -> None:
@@ -163,7 +197,31 @@ class FragmentBuilder:
 
     def finish(self) -> Fragment:
         """Return the fragment of all records added."""
-        return Fragment([_finish_node(node) for node in self._nodes])
+        kept = [node for node in self._nodes if node.wanted or node.parent is None]
+        places = {node.index: place for place, node in enumerate(kept)}
+        nodes = [_finish_node(node) for node in kept]
+        for growing, node in zip(kept, nodes, strict=True):
+            node.parent = -1 if growing.parent is None else places[growing.parent.index]
+        raws = [_raw_node(node, places) for node in kept if node.raw_rows]
+        return Fragment([*nodes, *raws], passed=self._passed(places))
+
+    def _passed(self, places: dict[int, int]) -> list[Passed]:
+        """Return what was passed over, under nodes that are kept."""
+        found = []
+        for node in self._nodes:
+            if node.passed:
+                is_below = not node.wanted and node.parent is not None
+                at = node.parent if is_below and node.parent is not None else node
+                found.append(Passed(places[at.index], node.name, node.role, node.passed, is_below))
+        return found
+
+
+def _raw_node(node: _GrowingNode, places: dict[int, int]) -> Node:
+    count = node.level.row_count
+    made = Node(places[node.index], Role.ORIGIN, Origin.JSON.value, count, texts=_text_lane(node.raws))
+    made.rows = None if len(node.raw_rows) == count else np.array(node.raw_rows, np.int32)
+    made.kinds = np.full(len(node.raw_rows), Kind.TEXT, np.uint8)
+    return made
 
 
 def _finish_node(node: _GrowingNode) -> Node:

@@ -6,6 +6,7 @@ a type if one *reading* fits all its texts, so that every value can be written a
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, Literal
@@ -151,15 +152,22 @@ def _count_boolean_words(lane: TextLane, counts: dict[Reading, int]) -> None:
 
 def _count_times(matrix: Bytes, counts: dict[Reading, int]) -> None:
     length = matrix.shape[1]
+    count = int(_are_times(matrix).sum())
+    if count:
+        digits = -1 if length < _TIME_LENGTH else max(0, length - _TIME_LENGTH - 1)
+        counts[Reading("time", second_digits=digits)] = count
+
+
+def _are_times(matrix: Bytes) -> Bools:
+    """Return which rows are times of the day, all of one length."""
+    length = matrix.shape[1]
     fits = (matrix[:, 2] == ord(":")) & _digits(matrix, (0, 1, 3, 4))
     fits &= (_number(matrix, 0, 2) <= 23) & (_number(matrix, 3, 5) <= 59)
     if length >= _TIME_LENGTH and fits.any():
         fits &= (matrix[:, 5] == ord(":")) & _digits(matrix, (6, 7)) & (_number(matrix, 6, 8) <= 59)
     if length > _TIME_LENGTH:
         fits &= (matrix[:, 8] == ord(".")) & _digits(matrix, tuple(range(9, length)))
-    if fits.any():
-        digits = -1 if length < _TIME_LENGTH else max(0, length - _TIME_LENGTH - 1)
-        counts[Reading("time", second_digits=digits)] = int(fits.sum())
+    return np.asarray(fits)
 
 
 def _count_uuids(matrix: Bytes, counts: dict[Reading, int]) -> None:
@@ -218,10 +226,7 @@ def _are_dates(matrix: Bytes) -> Bools:
 
 
 def _count_timestamps(matrix: Bytes, counts: dict[Reading, int]) -> None:
-    fits = ((matrix[:, 10] == ord("T")) | (matrix[:, 10] == ord(" "))) & (matrix[:, 13] == ord(":"))
-    fits &= _digits(matrix, (11, 12, 14, 15))
-    fits &= (_number(matrix, 11, 13) <= 23) & (_number(matrix, 14, 16) <= 59)
-    matrix = matrix[fits]
+    matrix = matrix[_have_minutes(matrix)]
     for _ in range(_TAILS_TOLD_APART):
         if not len(matrix):
             return
@@ -230,6 +235,14 @@ def _count_timestamps(matrix: Bytes, counts: dict[Reading, int]) -> None:
         if reading:
             counts[reading] = counts.get(reading, 0) + int(same.sum())
         matrix = matrix[~same]
+
+
+def _have_minutes(matrix: Bytes) -> Bools:
+    """Return which rows go on with hour and minute behind the date."""
+    fits = ((matrix[:, 10] == ord("T")) | (matrix[:, 10] == ord(" "))) & (matrix[:, 13] == ord(":"))
+    fits &= _digits(matrix, (11, 12, 14, 15))
+    fits &= (_number(matrix, 11, 13) <= 23) & (_number(matrix, 14, 16) <= 59)
+    return np.asarray(fits)
 
 
 def _reading_of(text: bytes) -> Reading | None:
@@ -286,14 +299,76 @@ def read_texts(lane: TextLane, reading: Reading) -> Int64s:
     """
     size = int(lane.offsets[-1] - lane.offsets[0])
     matrix = lane.data[lane.offsets[0] : lane.offsets[0] + size].reshape(-1, reading.byte_length)
+    return _read_matrix(matrix, reading)
+
+
+def _read_matrix(matrix: Bytes, reading: Reading) -> Int64s:
     if reading.name == "time":
         return _clock(matrix, 0, reading)
-    days = _days(_number(matrix, 0, 4), _number(matrix, 5, 7), _number(matrix, 8, 10))
+    days = days_of(_number(matrix, 0, 4), _number(matrix, 5, 7), _number(matrix, 8, 10))
     if reading.name == "date":
         return days
     unit_digits = 6 if reading.second_digits <= 6 else 9
     seconds = days * 86400 - _zone_seconds(reading.zone)
     return np.asarray(seconds * 10**unit_digits + _clock(matrix, _DATE_LENGTH + 1, reading))
+
+
+def read_any(lane: TextLane, name: str, second_digits: int) -> tuple[Int64s, Bools]:
+    """Return the values of texts in whatever ISO 8601 spelling each has, and which texts have one.
+
+    Args:
+        lane: The texts.
+        name: date, time, timestamp (no offset) or timestamp_tz (an offset, or `Z`).
+        second_digits: Digits of the second that a value may have, zeros at the end aside.
+
+    Returns:
+        Values as of `read_texts`, all in nanoseconds if `second_digits` is above 6, and a mask.
+    """
+    values, fits = np.zeros(len(lane), np.int64), np.zeros(len(lane), np.bool_)
+    lengths = lane.byte_lengths
+    known = _LENGTHS_OF.get(name, _DATED_LENGTHS - {_DATE_LENGTH})
+    for length in sorted(known & set(np.unique(lengths).tolist())):
+        rows = np.flatnonzero(lengths == length)
+        matrix = _matrix(lane, lengths, length)
+        for reading, same in _readings_in(matrix, name):
+            if reading.name != name:
+                continue
+            chosen = matrix[same]
+            stop = reading.byte_length - len(reading.zone)
+            extra = max(0, reading.second_digits - second_digits)
+            fine = (chosen[:, stop - extra : stop] == _ZERO).all(axis=1)
+            found = _read_matrix(chosen[fine], reading)
+            if name != "date" and second_digits > 6 >= reading.second_digits:
+                found = found * 1000
+            elif second_digits <= 6 < reading.second_digits:
+                found = found // 1000
+            values[rows[same[fine]]] = found
+            fits[rows[same[fine]]] = True
+    return values, fits
+
+
+_LENGTHS_OF = {"date": frozenset((_DATE_LENGTH,)), "time": _TIME_LENGTHS}
+
+
+def _readings_in(matrix: Bytes, name: str) -> Iterator[tuple[Reading, Int64s]]:
+    """Yield the readings of texts of one length, each with the rows that have it."""
+    if name == "time":
+        length = matrix.shape[1]
+        digits = -1 if length < _TIME_LENGTH else max(0, length - _TIME_LENGTH - 1)
+        yield Reading("time", second_digits=digits), np.flatnonzero(_are_times(matrix))
+        return
+    left = np.flatnonzero(_are_dates(matrix))
+    if name == "date":
+        yield Reading("date"), left
+        return
+    left = left[_have_minutes(matrix[left])]
+    while len(left):
+        part = matrix[left]
+        reading = _reading_of(bytes(part[0]))
+        same = _same_tail(part, reading) if reading else (part == part[0]).all(axis=1)
+        if reading:
+            yield reading, left[same]
+        left = left[~same]
 
 
 def _clock(matrix: Bytes, start: int, reading: Reading) -> Int64s:
@@ -317,7 +392,7 @@ def _zone_seconds(zone: str) -> int:
     return -seconds if zone[0] == "-" else seconds
 
 
-def _days(year: Any, month: Any, day: Any) -> Int64s:
+def days_of(year: Any, month: Any, day: Any) -> Int64s:
     """Return days since 1970-01-01 of dates of the Gregorian calendar.
 
     Counts from 1 March of year 0, so that the leap day comes last: 365 days a year, a day more every 4th

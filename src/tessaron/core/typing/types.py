@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
-from typing import Any, Literal
+from difflib import get_close_matches
+from typing import Any, Literal, get_args
 
 import pyarrow as pa
 
 TypeName = Literal[
-    "boolean", "integer", "decimal", "double", "text", "date", "timestamp", "timestamp_tz", "time", "uuid"
+    "boolean",
+    "integer",
+    "decimal",
+    "double",
+    "text",
+    "date",
+    "timestamp",
+    "timestamp_tz",
+    "time",
+    "uuid",
+    "json",
 ]
+
+TYPE_NAMES: tuple[TypeName, ...] = get_args(TypeName)
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +44,10 @@ class ColumnType:
 
     def __str__(self) -> str:
         return f"decimal({self.precision},{self.scale})" if self.name == "decimal" else self.name
+
+    def spelled(self) -> str:
+        """Return how a layout spells the type, digits of the second included: `timestamp(3)`."""
+        return f"{self.name}({self.second_digits})" if self.second_digits else str(self)
 
     def arrow_type(self) -> Any:
         """Return the Arrow type that holds the column (Parquet keeps it)."""
@@ -56,6 +74,7 @@ _PLAIN_ARROW_TYPES = {
     "text": pa.large_string(),
     "date": pa.date32(),
     "uuid": pa.large_string(),
+    "json": pa.large_string(),
 }
 
 BOOLEAN = ColumnType("boolean")
@@ -68,6 +87,44 @@ DECIMAL_DIGITS = 38
 """The most digits a decimal column can have: what 128 bits hold."""
 DOUBLE_SAFE_INTEGER = 2**53
 """Up to here every integer is a double of its own (IEEE 754)."""
+
+_SPELLING = re.compile(r"([a-z_]+)\s*(?:\(\s*([0-9]{1,3})\s*(?:,\s*([0-9]{1,3})\s*)?\))?\Z")
+_TIMED = ("time", "timestamp", "timestamp_tz")
+
+
+class TypeSpellingError(ValueError):
+    """A text that spells no type."""
+
+
+def parse_type(text: str) -> ColumnType:
+    """Return the type that a layout spells: `integer`, `decimal(5,2)`, `timestamp(3)` and so on.
+
+    Raises:
+        TypeSpellingError: When it spells none.
+    """
+    found = _SPELLING.match(text.strip().lower())
+    name = found.group(1) if found else text
+    if found is None or name not in TYPE_NAMES:
+        near = get_close_matches(name.lower(), TYPE_NAMES, 1)
+        hint = f"did you mean {near[0]}?" if near else f"there are {', '.join(TYPE_NAMES)}"
+        raise TypeSpellingError(f"expected a type, got {text!r}; {hint}")
+    first, second = (None if group is None else int(group) for group in found.groups()[1:])
+    if name == "decimal":
+        return _parse_decimal(first, second)
+    if name in _TIMED and second is None and (first or 0) <= 9:
+        return ColumnType(name, second_digits=first or 0)
+    if first is not None:
+        raise TypeSpellingError(f"expected {name} without numbers in brackets, got {text!r}")
+    return ColumnType(name)
+
+
+def _parse_decimal(precision: int | None, scale: int | None) -> ColumnType:
+    if precision is None or not 1 <= precision <= DECIMAL_DIGITS or not 0 <= (scale or 0) <= precision:
+        raise TypeSpellingError(
+            f"expected decimal(digits,digits after the point) with 1 to {DECIMAL_DIGITS} digits, "
+            f"such as decimal(9,2)"
+        )
+    return ColumnType("decimal", precision, scale or 0)
 
 
 def in_shown_unit(values: Any, column_type: ColumnType) -> Any:

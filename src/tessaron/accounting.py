@@ -1,0 +1,119 @@
+"""What a run by a layout did, added up: filtered, left out, rejected, noted, and paths that were never met."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from tessaron.core.errors import DataError, Place
+from tessaron.core.laying.emitting import Laid
+from tessaron.core.laying.problems import Case, Told
+from tessaron.core.laying.work import CasePlace
+from tessaron.receipt import Finding, Reject
+
+_KEPT = 1_000
+"""So many rejects are kept with their place; all are counted."""
+
+
+@dataclass
+class Account:
+    """Takes in what became of each chunk.
+
+    Attributes:
+        paths: Tables and columns by name, with how the layout spells their path.
+        records: Records in the tables.
+        rejected: Records left out because of a problem.
+        rejected_values: Values that are null in the table because they did not fit.
+        filtered: Rows that filters took away, by table.
+        left_out: Values that no column has, by path.
+        rejects: Records and values that were rejected, the first of them.
+        met: Tables and columns whose path stood somewhere.
+    """
+
+    paths: Mapping[str, str]
+    records: int = 0
+    rejected: int = 0
+    rejected_values: int = 0
+    filtered: Counter[str] = field(default_factory=Counter)
+    left_out: Counter[str] = field(default_factory=Counter)
+    rejects: list[Reject] = field(default_factory=list)
+    met: set[str] = field(default_factory=set)
+    _findings: dict[tuple[str, str], Finding] = field(default_factory=dict)
+
+    def add(
+        self, laid: Laid, source: str, records_before: int, places: Mapping[int, CasePlace] | None = None
+    ) -> None:
+        """Take in a chunk.
+
+        Args:
+            laid: What became of it.
+            source: Where it is from.
+            records_before: Records of that source before it.
+            places: Where the records of problems stand, where that is known.
+
+        Raises:
+            DataError: For a problem after which the layout wants the run to stop.
+        """
+        self.records += laid.record_count - laid.rejected
+        self.rejected += laid.rejected
+        self.filtered.update(laid.filtered)
+        self.left_out.update(laid.left_out)
+        self.met |= laid.met
+        for problem in laid.problems:
+            self._add_problem(problem, source, records_before, places or {})
+
+    def _add_problem(
+        self, problem: Told, source: str, records_before: int, places: Mapping[int, CasePlace]
+    ) -> None:
+        first = problem.cases[0]
+        place = _place(first, source, records_before, places)
+        if problem.outcome == "stop":
+            raise DataError(f"{problem.name}: {first.reason}; the layout says to stop", place, problem.code)
+        if problem.outcome == "value":
+            self.rejected_values += problem.count
+        known = self._findings.get((problem.code, problem.name))
+        self._findings[problem.code, problem.name] = Finding(
+            problem.code,
+            problem.name,
+            problem.path,
+            problem.outcome,
+            problem.count + (known.count if known else 0),
+            known.example if known else f"{first.reason} ({place})",
+        )
+        if problem.outcome != "note":
+            room = max(0, _KEPT - len(self.rejects))
+            self.rejects += [
+                _reject(case, _place(case, source, records_before, places)) for case in problem.cases[:room]
+            ]
+
+    def findings(self) -> tuple[Finding, ...]:
+        """Return what did not hold, the rejects first."""
+        order = ("record", "value", "note")
+        return tuple(
+            sorted(self._findings.values(), key=lambda each: (order.index(each.outcome), -each.count))
+        )
+
+    def note(self, finding: Finding) -> None:
+        """Add what was found by looking at the whole run."""
+        self._findings[finding.code, finding.name] = finding
+
+    def unmet(self) -> tuple[str, ...]:
+        """Return the tables and columns whose path never stood anywhere, each with its path."""
+        if not self.records and not self.rejected:
+            return ()
+        return tuple(f"{name}: {path}" for name, path in self.paths.items() if name not in self.met)
+
+
+def _place(case: Case, source: str, records_before: int, places: Mapping[int, CasePlace]) -> Place:
+    found = places.get(case.record)
+    number = records_before + case.record + 1
+    line, byte_offset = (None, None) if found is None else (found.line, found.byte_offset)
+    return Place(source, line, byte_offset, number, case.path or None)
+
+
+def _reject(case: Case, place: Place) -> Reject:
+    return Reject(
+        place.source, place.line, place.byte_offset, place.record, place.path, case.code,
+        f"{case.name}: {case.reason}", "record" if case.outcome == "record" else "value",
+    )  # fmt: skip

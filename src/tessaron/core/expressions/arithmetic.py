@@ -1,0 +1,237 @@
+"""Numbers in expressions: exact on integers and decimals, whole columns at a time."""
+
+from __future__ import annotations
+
+import decimal
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.typing.types import DECIMAL_DIGITS, DOUBLE, INTEGER, ColumnType
+
+DIVISION_DIGITS = 6
+"""Digits after the point that a quotient of decimals has at least."""
+_WIDE = 76
+_INTEGER_DIGITS = 19
+_EXACT = decimal.Context(prec=160, rounding=decimal.ROUND_HALF_UP, Emax=10_000, Emin=-10_000)
+
+
+def is_number(kind: ColumnType | None) -> bool:
+    """Say whether a type is one of numbers."""
+    return kind is not None and kind.name in ("integer", "decimal", "double")
+
+
+def number_type(operator: str, left: ColumnType, right: ColumnType) -> ColumnType:
+    """Return the type of `left operator right`, by the rules of SQL: integers stay integers."""
+    if "double" in (left.name, right.name):
+        return DOUBLE
+    if left.name == right.name == "integer":
+        return INTEGER
+    (p1, s1), (p2, s2) = digits_of(left), digits_of(right)
+    whole = max(p1 - s1, p2 - s2)
+    if operator == "*":
+        return decimal_type(p1 + p2 + 1, s1 + s2)
+    if operator == "/":
+        return ColumnType("decimal", DECIMAL_DIGITS, min(max(DIVISION_DIGITS, s1, s2), 18))
+    if operator == "%":
+        return decimal_type(whole + max(s1, s2), max(s1, s2))
+    return decimal_type(whole + max(s1, s2) + 1, max(s1, s2))
+
+
+def digits_of(kind: ColumnType) -> tuple[int, int]:
+    """Return all digits, and those after the point, that a number of a type can have."""
+    return (_INTEGER_DIGITS, 0) if kind.name == "integer" else (kind.precision, kind.scale)
+
+
+def decimal_type(precision: int, scale: int) -> ColumnType:
+    """Return a decimal type, cut to what 128 bits hold."""
+    return ColumnType("decimal", min(precision, DECIMAL_DIGITS), min(scale, DECIMAL_DIGITS))
+
+
+def common_type(left: ColumnType, right: ColumnType) -> ColumnType:
+    """Return the number type that holds the values of both."""
+    if left == right:
+        return left
+    if "double" in (left.name, right.name):
+        return DOUBLE
+    (p1, s1), (p2, s2) = digits_of(left), digits_of(right)
+    return decimal_type(max(p1 - s1, p2 - s2) + max(s1, s2), max(s1, s2))
+
+
+def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, ColumnType]) -> tuple[Any, Any]:
+    """Return `left operator right`, and which rows have no result although both operands are there.
+
+    Args:
+        operator: One of `+ - * / %`.
+        left: An Arrow array.
+        right: One of the same length.
+        types: Their types.
+
+    Returns:
+        An Arrow array, null where there is no result, and a NumPy mask; None when all have one.
+    """
+    target = number_type(operator, *types)
+    zero = None
+    if operator in "/%":
+        zero = pc.and_(pc.equal(right, pa.scalar(0).cast(right.type)), pc.is_valid(left))
+        zero = np.asarray(pc.fill_null(zero, False).to_numpy(zero_copy_only=False))
+        right = pc.if_else(pa.array(zero), pa.scalar(None, right.type), right) if zero.any() else right
+    try:
+        found = _compute_fast(operator, left, right, types, target)
+        bad = zero
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        found, bad = _compute_exactly(operator, left, right, target)
+        bad = bad if zero is None else bad | zero
+    return found, (bad if bad is not None and bad.any() else None)
+
+
+def _compute_fast(
+    operator: str, left: Any, right: Any, types: tuple[ColumnType, ColumnType], target: ColumnType
+) -> Any:
+    if target.name == "double":
+        left, right = (value.cast(pa.float64(), safe=False) for value in (left, right))
+        if operator == "%":
+            return _double_remainder(left, right)
+        return _OPERATIONS[operator](left, right)
+    if target.name == "integer":
+        if operator == "%":
+            quotient = pc.divide_checked(left, right)
+            return pc.subtract_checked(left, pc.multiply_checked(quotient, right))
+        return _OPERATIONS[operator](left, right)
+    wide = [_widened(value, kind) for value, kind in zip((left, right), types, strict=True)]
+    if operator == "/":
+        return _divided(wide[0], wide[1], target)
+    if operator == "%":
+        scale = target.scale
+        left, right = (value.cast(pa.decimal256(38 + scale, scale)) for value in wide)
+        whole = pc.trunc(pc.divide(left.cast(pa.decimal256(38, scale)), right.cast(pa.decimal256(20, scale))))
+        rest = pc.subtract(
+            left, pc.multiply(whole.cast(pa.decimal256(38, 0)), right.cast(pa.decimal256(37, scale)))
+        )
+        return rest.cast(target.arrow_type())
+    found = _OPERATIONS[operator](*wide)
+    if found.type.scale > target.scale:
+        found = pc.round(found, ndigits=target.scale, round_mode="half_towards_infinity")
+    return found.cast(target.arrow_type())
+
+
+def _widened(values: Any, kind: ColumnType) -> Any:
+    precision, scale = digits_of(kind)
+    if kind.name == "integer":
+        return values.cast(pa.decimal128(_INTEGER_DIGITS, 0)).cast(pa.decimal256(_INTEGER_DIGITS, 0))
+    return values.cast(pa.decimal256(precision, scale))
+
+
+def _divided(left: Any, right: Any, target: ColumnType) -> Any:
+    extra = max(0, target.scale + 2 + right.type.scale - left.type.scale)
+    if left.type.precision + extra > _WIDE - right.type.precision:
+        raise pa.ArrowInvalid("too wide")
+    finer = left.cast(pa.decimal256(left.type.precision + extra, left.type.scale + extra))
+    quotient = pc.divide(finer, right)
+    rounded = pc.round(quotient, ndigits=target.scale, round_mode="half_towards_infinity")
+    return rounded.cast(target.arrow_type())
+
+
+def _double_remainder(left: Any, right: Any) -> Any:
+    a, b = (value.to_numpy(zero_copy_only=False) for value in (left, right))
+    with np.errstate(invalid="ignore"):
+        rest = np.fmod(a, b)
+    known = pc.and_(pc.is_valid(left), pc.is_valid(right)).to_numpy(zero_copy_only=False)
+    return pa.array(rest, mask=~known)
+
+
+_OPERATIONS: dict[str, Callable[..., Any]] = {
+    "+": pc.add_checked,
+    "-": pc.subtract_checked,
+    "*": pc.multiply_checked,
+    "/": pc.divide_checked,
+}
+
+
+def _compute_exactly(operator: str, left: Any, right: Any, target: ColumnType) -> tuple[Any, Any]:
+    """Work value by value, where a row does not fit; the rows that do not fit have no result."""
+    found: list[Any] = []
+    bad = np.zeros(len(left), np.bool_)
+    for row, (a, b) in enumerate(zip(left.to_pylist(), right.to_pylist(), strict=True)):
+        value = None if a is None or b is None else _exact(operator, a, b, target)
+        found.append(value)
+        bad[row] = value is None and a is not None and b is not None
+    return pa.array(found, target.arrow_type()), bad
+
+
+def _exact(operator: str, left: Any, right: Any, target: ColumnType) -> Any:
+    a, b = decimal.Decimal(left), decimal.Decimal(right)
+    if operator in "/%" and not b:
+        return None
+    operation = {
+        "+": _EXACT.add,
+        "-": _EXACT.subtract,
+        "*": _EXACT.multiply,
+        "/": _EXACT.divide,
+        "%": _EXACT.remainder,
+    }[operator]
+    value = operation(a, b)
+    if target.name == "double":
+        return float(value)
+    if target.name == "integer":
+        whole = int(value)
+        return whole if -(2**63) <= whole < 2**63 else None
+    value = value.quantize(decimal.Decimal(1).scaleb(-target.scale), context=_EXACT)
+    return value if len(value.as_tuple().digits) <= target.precision else None
+
+
+def negate(values: Any, kind: ColumnType) -> tuple[Any, Any]:
+    """Return the numbers with the other sign, and which rows have no result."""
+    zeros = pa.array(np.zeros(len(values), np.int64))
+    if kind.name == "decimal":
+        return pc.negate(values), None
+    if kind.name == "double":
+        return pc.negate(values), None
+    return compute("-", zeros, values, (INTEGER, INTEGER))
+
+
+def rounded_type(kind: ColumnType, digits: int) -> ColumnType:
+    """Return the type of a number rounded to so many digits after the point."""
+    if kind.name != "decimal":
+        return kind
+    precision, scale = kind.precision, min(kind.scale, max(digits, 0))
+    whole = precision - kind.scale + 1
+    return INTEGER if digits <= 0 and whole < _INTEGER_DIGITS else decimal_type(whole + scale, scale)
+
+
+def rounded(values: Any, kind: ColumnType, digits: int, mode: str) -> Any:
+    """Return numbers rounded to so many digits after the point.
+
+    Args:
+        values: An Arrow array of numbers.
+        kind: Their type.
+        digits: Digits after the point; negative before it.
+        mode: `half` (away from zero), `down` or `up`.
+    """
+    modes = {"half": "half_towards_infinity", "down": "down", "up": "up"}
+    target = rounded_type(kind, digits)
+    if kind.name == "decimal":
+        wide = values.cast(pa.decimal256(kind.precision + 1, kind.scale))
+        made = pc.round(wide, ndigits=min(digits, kind.scale), round_mode=modes[mode])
+        if target.name == "integer":
+            return made.cast(pa.decimal128(_INTEGER_DIGITS, 0)).cast(pa.int64())
+        return made.cast(pa.decimal256(target.precision, target.scale)).cast(target.arrow_type())
+    return pc.round(values, ndigits=digits, round_mode=modes[mode]).cast(target.arrow_type())
+
+
+def as_type(values: Any, kind: ColumnType, target: ColumnType) -> Any:
+    """Return numbers in a number type that holds them."""
+    if kind == target:
+        return values
+    if target.name == "double":
+        return values.cast(pa.float64(), safe=False)
+    if kind.name == "integer":
+        return (
+            values.cast(pa.decimal128(_INTEGER_DIGITS, 0))
+            .cast(pa.decimal256(_INTEGER_DIGITS + target.scale, target.scale))
+            .cast(target.arrow_type())
+        )
+    return values.cast(target.arrow_type())

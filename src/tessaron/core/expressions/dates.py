@@ -1,0 +1,78 @@
+"""Parts of dates and times, and the time between them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.typing.types import ColumnType
+
+MONTHS = (
+    "January", "February", "March", "April", "May", "June", "July", "August", "September", "October",
+    "November", "December",
+)  # fmt: skip
+WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
+UNIT_MICROSECONDS = {
+    "days_from": 86_400_000_000,
+    "hours_from": 3_600_000_000,
+    "minutes_from": 60_000_000,
+    "seconds_from": 1_000_000,
+}
+SPAN = ColumnType("decimal", 24, 6)
+"""The type of a difference of two timestamps, in its unit."""
+
+
+def part_of(name: str, values: Any) -> Any:
+    """Return the part of each date, time or timestamp: a number, or an English name."""
+    if name == "month_name":
+        return _named(pc.subtract(pc.month(values), 1), MONTHS)
+    if name == "weekday_name":
+        return _named(pc.day_of_week(values), WEEKDAYS)
+    if name == "weekday":
+        return pc.add(pc.day_of_week(values), 1)
+    if name == "week":
+        return pc.iso_week(values)
+    return getattr(pc, name)(values)
+
+
+def _named(index: Any, names: tuple[str, ...]) -> Any:
+    return pa.array(names, pa.large_string()).take(index)
+
+
+def time_between(name: str, start: Any, stop: Any, is_date: bool) -> Any:
+    """Return how much later `stop` is than `start`: whole days of dates, else a decimal with 6 digits."""
+    if is_date:
+        days = pc.subtract(stop.cast(pa.int32()).cast(pa.int64()), start.cast(pa.int32()).cast(pa.int64()))
+        return days if name == "days_from" else pc.multiply(days, 86_400_000_000 // UNIT_MICROSECONDS[name])
+    spans = pc.subtract(_microseconds(stop), _microseconds(start))
+    known = pc.is_valid(spans)
+    numbers = spans.fill_null(0).to_numpy()
+    unit = UNIT_MICROSECONDS[name]
+    # Exact to a millionth, half away from zero: the whole units and the rest are scaled apart.
+    size = np.abs(numbers)
+    millionths = size // unit * 1_000_000 + (size % unit * 1_000_000 * 2 + unit) // (2 * unit)
+    made = pa.array(np.sign(numbers) * millionths, mask=~known.to_numpy(zero_copy_only=False))
+    return _scaled(made)
+
+
+def _microseconds(values: Any) -> Any:
+    zone = values.type.tz
+    return values.cast(pa.timestamp("us", zone), safe=False).cast(pa.int64())
+
+
+def _scaled(millionths: Any) -> Any:
+    """Return numbers of millionths as decimals."""
+    halves = np.empty((len(millionths), 2), np.int64)
+    numbers = millionths.fill_null(0).to_numpy()
+    halves[:, 0], halves[:, 1] = numbers, numbers >> 63
+    made = pa.Array.from_buffers(SPAN.arrow_type(), len(numbers), [None, pa.py_buffer(halves)])
+    return pc.if_else(pc.is_valid(millionths), made, pa.scalar(None, SPAN.arrow_type()))
+
+
+def plus_days(values: Any, days: Any) -> Any:
+    """Return dates moved by whole days."""
+    moved = pc.add_checked(values.cast(pa.int32()).cast(pa.int64()), days)
+    return moved.cast(pa.int32()).cast(pa.date32())

@@ -1,0 +1,366 @@
+"""The columns of a layout, worked out level by level: from paths, folds and expressions, before any flattening."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.expressions import Evaluation, Typed
+from tessaron.core.expressions.evaluation import convert
+from tessaron.core.folding import FoldOverflowError, fold, folded_type
+from tessaron.core.fragment import Bools, Int64s
+from tessaron.core.kinds import Kind
+from tessaron.core.laying.levels import Levels
+from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Limit, Source, TablePlan
+from tessaron.core.laying.problems import Problem, rows_of, shown_value
+from tessaron.core.laying.values import Fitted, clean_texts, fit_node, mask_values
+from tessaron.core.paths import Path
+from tessaron.core.patterns import match_pattern
+from tessaron.core.typing.fitting import Spelling
+from tessaron.core.typing.types import TEXT
+
+_REASONS = {
+    "division_by_zero": "a division by zero has no result",
+    "overflow": "the result has more digits than its type",
+    "not_convertible": "a value cannot be converted",
+}
+
+
+class Columns:
+    """Works out columns and filters of one fragment, each once.
+
+    Attributes:
+        plan: The layout.
+        levels: The fragment.
+        problems: What does not hold, in any row, filtered or not.
+    """
+
+    def __init__(self, plan: LayingPlan, levels: Levels):
+        self.plan = plan
+        self.levels = levels
+        self.problems: list[Problem] = []
+        self._tables = {table.name: table for table in plan.tables}
+        self._plans = {(each.table, each.name): each for table in plan.tables for each in table.columns}
+        self._values: dict[tuple[str, str], Any] = {}
+        self._fitted: dict[Any, Fitted] = {}
+        self._own_keeps: dict[str, Bools | None] = {}
+        self._kept: dict[str, Bools] = {}
+
+    def values(self, table: str, name: str) -> Any:
+        """Return a column as an Arrow array, with a value for each row of the table's level."""
+        key = (table, name)
+        if key not in self._values:
+            self._values[key] = self._work_out(self._plans[key])
+        return self._values[key]
+
+    def kept(self, table: str) -> Bools:
+        """Return which rows of a table's level no filter takes away, its own or one above."""
+        if table not in self._kept:
+            self._kept[table] = self._filter(self._tables[table])
+        return self._kept[table]
+
+    def _filter(self, table: TablePlan) -> Bools:
+        level = table.level
+        mask = np.ones(self.levels.row_count(level), np.bool_)
+        for other in self.plan.tables:
+            own = self.own_keep(other)
+            is_above = other.level == level[: len(other.level)] and other.level != level
+            if own is not None and (is_above or other.name == table.name or other.name == table.parent):
+                mask &= own[self.levels.rows_up(level, other.level)]
+        return self._with_contained(mask, level)
+
+    def _with_contained(self, mask: Bools, level: Path) -> Bools:
+        """Take away what stands inside rows that are taken away, in structures that contain themselves."""
+        for each in self.levels.chain(level):
+            within = self.levels.within(each)
+            if within is None or mask.all():
+                continue
+            if each != level:
+                continue
+            while True:
+                closed = mask & ((within < 0) | mask[np.maximum(within, 0)])
+                if (closed == mask).all():
+                    break
+                mask = closed
+        return mask
+
+    def own_keep(self, table: TablePlan) -> Bools | None:
+        """Return what the table's own filter keeps; None where it has none."""
+        if table.keep is None:
+            return None
+        if table.name not in self._own_keeps:
+            values = self._evaluate(table.keep, table.name, "keep", "", table.level)
+            self._own_keeps[table.name] = np.asarray(
+                pc.fill_null(values, False).to_numpy(zero_copy_only=False)
+            )
+        return self._own_keeps[table.name]
+
+    def _evaluate(self, tree: Typed, table: str, column: str, text: str, level: Path) -> Any:
+        work = Evaluation(LevelScope(self, level))
+        values = work.evaluate(tree)
+        outcome = self._plans[(table, column)].misfit if (table, column) in self._plans else "value"
+        for code, rows in work.failures.items():
+            reason = _REASONS[code]
+            self.problems.append(
+                Problem(code, table, column, text, level, rows_of(rows), outcome, partial(_constant, reason))
+            )
+        return values
+
+    def _work_out(self, plan: ColumnPlan) -> Any:
+        level = self._tables[plan.table].level
+        if plan.value is not None:
+            values = self._evaluate(plan.value, plan.table, plan.name, plan.text, level)
+            kind = plan.value.type or plan.type
+            if plan.cleaning.changes_texts and kind.name == "text":
+                values = clean_texts(values, plan.cleaning)
+            values = self._in_type(values, kind, plan, level)
+        else:
+            values = self._from_source(plan, level)
+        if plan.cleaning.default is not None:
+            values = pc.fill_null(values, plan.cleaning.default)
+        if plan.conditions.are_given:
+            self._check(values, plan, level)
+        return mask_values(values, plan, self.plan.secret)
+
+    def _in_type(self, values: Any, kind: Any, plan: ColumnPlan, level: Path) -> Any:
+        if values.type == plan.type.arrow_type() and kind.name == plan.type.name:
+            return values
+        made, bad = convert(values, kind, plan.type, plan.spelling)
+        if bad is not None and bad.any():
+            rows = rows_of(bad)
+            texts = values.take(pa.array(rows)).cast(pa.large_string())
+            self._misfits(plan, level, rows, texts)
+        return made
+
+    def _misfits(self, plan: ColumnPlan, level: Path, rows: Int64s, texts: Any) -> None:
+        if len(rows):
+            target = plan.inner_type or plan.type
+            reason = partial(_misfit, str(target), texts, plan)
+            self.problems.append(
+                Problem("misfit", plan.table, plan.name, plan.text, level, rows, plan.misfit, reason)
+            )
+
+    def _from_source(self, plan: ColumnPlan, level: Path) -> Any:
+        assert plan.source is not None
+        source = plan.source
+        is_below = len(source.level) > len(level)
+        if plan.fold in ("count",) and is_below:
+            return self._count(source, level)
+        fitted = self._fit(plan)
+        if not is_below:
+            if source.level == level:
+                return fitted.values
+            return fitted.values.take(pa.array(self.levels.rows_up(level, source.level)))
+        return self._folded(plan, fitted.values, level)
+
+    def _fit(self, plan: ColumnPlan) -> Fitted:
+        """Return the values at a column's source; columns that share it share the work."""
+        source = plan.source
+        assert source is not None
+        key = (source.path, plan.inner_type or plan.type, plan.spelling, _cleaning_key(plan))
+        if key not in self._fitted:
+            node = self.levels.nodes.get(source.path)
+            found = fit_node(node, self.levels.row_count(source.level), plan)
+            self._fitted[key] = found
+            self._misfits(plan, source.level, found.misfits, found.texts)
+        return self._fitted[key]
+
+    def _chosen(self, source: Source) -> Bools | None:
+        """Return which rows of a source's level are at the positions that its path names."""
+        chosen: Bools | None = None
+        for level, index in source.picks:
+            node = self.levels.nodes.get(level)
+            if node is None:
+                continue
+            parents = node.parent_rows
+            lengths = np.bincount(parents) if len(parents) else np.zeros(1, np.int64)
+            wanted = index + 1 if index >= 0 else lengths[parents] + index + 1
+            here = (node.ordinals == wanted)[self.levels.rows_up(source.level, level)]
+            chosen = here if chosen is None else chosen & here
+        return chosen
+
+    def _folded(self, plan: ColumnPlan, values: Any, level: Path) -> Any:
+        source = plan.source
+        assert source is not None
+        above = self.levels.rows_up(source.level, level)
+        chosen = self._chosen(source)
+        if chosen is not None:
+            values, above = values.filter(pa.array(chosen)), above[chosen]
+        count = self.levels.row_count(level)
+        if plan.fold == "flag":
+            same = pc.fill_null(pc.equal(values, pa.scalar(plan.details["value"], values.type)), False)
+            return fold("any", same, above, count)
+        name = plan.fold or "first"
+        inner = plan.inner_type or plan.type
+        try:
+            made = fold(name, values, above, count, **plan.details)
+        except FoldOverflowError as error:
+            reason = partial(_constant, _REASONS["overflow"])
+            self.problems.append(
+                Problem("overflow", plan.table, plan.name, plan.text, level, error.rows, plan.misfit, reason)
+            )
+            fine = ~np.isin(above, error.rows)
+            made = fold(name, values.filter(pa.array(fine)), above[fine], count, **plan.details)
+        kind = folded_type("first" if name == "nth" else name, inner)
+        return self._in_type(made, kind or plan.type, plan, level)
+
+    def _count(self, source: Source, level: Path) -> Any:
+        """Count elements, or the values of a field of them."""
+        rows = np.ones(self.levels.row_count(source.level), np.bool_)
+        if source.path != source.level:
+            node = self.levels.nodes.get(source.path)
+            rows[:] = False
+            if node is not None:
+                rows[node.rows_present()[node.kinds != Kind.NULL]] = True
+        chosen = self._chosen(source)
+        if chosen is not None:
+            rows &= chosen
+        above = self.levels.rows_up(source.level, level)[rows]
+        return pa.array(np.bincount(above, minlength=self.levels.row_count(level)).astype(np.int64))
+
+    def _check(self, values: Any, plan: ColumnPlan, level: Path) -> None:
+        for code, reason, test in _CONDITIONS:
+            bad = test(values, plan)
+            if bad is None:
+                continue
+            rows = rows_of(pc.fill_null(bad, False).to_numpy(zero_copy_only=False))
+            if len(rows):
+                shown = values.take(pa.array(rows))
+                outcome = plan.conditions.failed
+                told = partial(_failed, reason, shown, plan)
+                self.problems.append(
+                    Problem(code, plan.table, plan.name, plan.text, level, rows, outcome, told)
+                )
+
+    def beyond(self, limit: Limit) -> tuple[Path, Int64s, Any]:
+        """Return the values at a source that have no column: their level, rows and texts."""
+        source = limit.source
+        node = self.levels.nodes.get(source.path)
+        nothing = pa.array([], pa.large_string())
+        if node is None:
+            return source.level, np.empty(0, np.int64), nothing
+        if limit.count is not None:
+            holder = self.levels.nodes[source.level]
+            rows = rows_of(holder.ordinals > limit.count)
+            return source.level, rows, pa.nulls(len(rows), pa.large_string())
+        column = ColumnPlan("", "", TEXT, source, cleaning=limit.cleaning)
+        fitted = fit_node(node, self.levels.row_count(source.level), column)
+        known = pc.is_in(fitted.values, pa.array(limit.known, pa.large_string()))
+        odd = pc.and_(pc.is_valid(fitted.values), pc.invert(known)).to_numpy(zero_copy_only=False)
+        rows = rows_of(odd)
+        return source.level, rows, fitted.values.take(pa.array(rows))
+
+
+class LevelScope:
+    """Rows of one level, all or some, as expressions see them.
+
+    Attributes:
+        row_count: How many.
+    """
+
+    def __init__(self, columns: Columns, level: Path, rows: Int64s | None = None):
+        self._columns = columns
+        self._level = level
+        self._rows = rows
+        self.row_count = columns.levels.row_count(level) if rows is None else len(rows)
+
+    def column(self, table: str, name: str) -> Any:
+        """Return a column of this level or one above, a value for each row here."""
+        values = self._columns.values(table, name)
+        level = self._columns.plan.table(table).level
+        if level == self._level and self._rows is None:
+            return values
+        rows = self._columns.levels.rows_up(self._level, level)
+        return values.take(pa.array(rows if self._rows is None else rows[self._rows]))
+
+    def below(self, table: str) -> tuple[LevelScope, Int64s]:
+        """Return the kept rows of a table below, and for each the row here, never falling."""
+        levels, level = self._columns.levels, self._columns.plan.table(table).level
+        above = levels.rows_up(level, self._level)
+        kept = np.ones(len(above), np.bool_)
+        for other in self._columns.plan.tables:
+            between = other.level == level[: len(other.level)] and len(other.level) > len(self._level)
+            own = self._columns.own_keep(other) if between and other.keep is not None else None
+            if own is not None and (other.level != level or other.name == table):
+                kept &= own[levels.rows_up(level, other.level)]
+        if self._rows is not None:
+            places = np.full(levels.row_count(self._level), -1, np.int64)
+            places[self._rows] = np.arange(len(self._rows))
+            above = places[above]
+            kept &= above >= 0
+        rows = np.flatnonzero(kept)
+        return LevelScope(self._columns, level, rows), above[rows]
+
+
+def _cleaning_key(plan: ColumnPlan) -> Any:
+    cleaning = plan.cleaning
+    return (cleaning.trim, cleaning.nulls, cleaning.case, tuple(cleaning.replace.items()))
+
+
+def _constant(reason: str, index: int) -> str:
+    return reason
+
+
+def _misfit(target: str, texts: Any, plan: ColumnPlan, index: int) -> str:
+    value = "a value (masked)" if plan.mask else shown_value(texts[index].as_py())
+    return f"expected {target}{_how(plan.spelling)}, got {value}"
+
+
+def _how(spelling: Spelling) -> str:
+    if spelling.format is not None:
+        return f" as {spelling.format}"
+    return f" of {spelling.words[0]}/{spelling.words[1]}" if spelling.words is not None else ""
+
+
+def _failed(reason: Callable[[ColumnPlan], str], values: Any, plan: ColumnPlan, index: int) -> str:
+    value = values[index].as_py()
+    if value is None:
+        return reason(plan)
+    return f"{reason(plan)}, got {'a value (masked)' if plan.mask else shown_value(value)}"
+
+
+def _missing(values: Any, plan: ColumnPlan) -> Any:
+    return pc.is_null(values) if plan.conditions.required else None
+
+
+def _not_allowed(values: Any, plan: ColumnPlan) -> Any:
+    if plan.conditions.allowed is None:
+        return None
+    known = pc.is_in(values, pa.array(plan.conditions.allowed, values.type))
+    return pc.and_(pc.is_valid(values), pc.invert(known))
+
+
+def _too_small(values: Any, plan: ColumnPlan) -> Any:
+    least = plan.conditions.least
+    return None if least is None else pc.less(values, pa.scalar(least, values.type))
+
+
+def _too_large(values: Any, plan: ColumnPlan) -> Any:
+    most = plan.conditions.most
+    return None if most is None else pc.greater(values, pa.scalar(most, values.type))
+
+
+def _not_matching(values: Any, plan: ColumnPlan) -> Any:
+    pattern = plan.conditions.pattern
+    if pattern is None:
+        return None
+    return pc.invert(match_pattern(values.cast(pa.large_string()), pattern))
+
+
+_CONDITIONS: tuple[tuple[str, Callable[[ColumnPlan], str], Callable[[Any, ColumnPlan], Any]], ...] = (
+    ("required", lambda plan: "expected a value, got none", _missing),
+    ("allowed", lambda plan: f"expected one of {_some(plan.conditions.allowed)}", _not_allowed),
+    ("range", lambda plan: f"expected {plan.conditions.least} or more", _too_small),
+    ("range", lambda plan: f"expected {plan.conditions.most} or less", _too_large),
+    ("pattern", lambda plan: f"expected text like {plan.conditions.pattern}", _not_matching),
+)
+
+
+def _some(values: tuple[Any, ...] | None) -> str:
+    shown = [shown_value(value) for value in values or ()]
+    return ", ".join(shown[:8]) + (", …" if len(shown) > 8 else "")

@@ -1,0 +1,142 @@
+"""What stands at a path becomes one column of a type that was set by hand: cleaned, read, and what misfits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.casting import at_rows, places_of
+from tessaron.core.digests import digest_texts, hex_of
+from tessaron.core.fragment import Int64s, Node, TextLane
+from tessaron.core.kinds import Kind
+from tessaron.core.laying.plan import Cleaning, ColumnPlan
+from tessaron.core.typing.fitting import Spelling, fit_booleans, fit_integers, fit_texts
+from tessaron.core.typing.types import ColumnType
+
+
+@dataclass(frozen=True, slots=True)
+class Fitted:
+    """A column of one level.
+
+    Attributes:
+        values: An Arrow array with a value, or null, for each row.
+        misfits: The rows whose value does not fit the type.
+        texts: Their values, as texts.
+    """
+
+    values: Any
+    misfits: Int64s
+    texts: Any
+
+
+_NO_ROWS: Int64s = np.empty(0, np.int64)
+_NO_TEXTS = pa.array([], pa.large_string())
+
+
+def fit_node(node: Node | None, row_count: int, plan: ColumnPlan) -> Fitted:
+    """Return what stands at a node in the type of a column.
+
+    Args:
+        node: The node; None where the fragment has nothing there.
+        row_count: Rows of its level.
+        plan: The column; folds and conditions are not looked at.
+    """
+    target = plan.inner_type or plan.type
+    if node is None or not len(node.kinds):
+        return Fitted(pa.nulls(row_count, target.arrow_type()), _NO_ROWS, _NO_TEXTS)
+    pieces = [piece for piece in _pieces(node, target, plan) if len(piece.rows)]
+    if not pieces:
+        return Fitted(pa.nulls(row_count, target.arrow_type()), _NO_ROWS, _NO_TEXTS)
+    rows = np.concatenate([piece.rows for piece in pieces])
+    values = pieces[0].values if len(pieces) == 1 else pa.concat_arrays([piece.values for piece in pieces])
+    misfits = np.concatenate([piece.rows[piece.bad] for piece in pieces]).astype(np.int64)
+    texts = pa.concat_arrays([piece.texts for piece in pieces])
+    if len(rows) != row_count or (len(rows) > 1 and not (np.diff(rows) == 1).all()):
+        values = at_rows(values, rows, row_count)
+    return Fitted(values, misfits, texts)
+
+
+@dataclass(frozen=True, slots=True)
+class _Piece:
+    """The values of one lane: their rows, which of them do not fit, and how those are written."""
+
+    values: Any
+    rows: Any
+    bad: Any
+    texts: Any
+
+
+def _pieces(node: Node, target: ColumnType, plan: ColumnPlan) -> list[_Piece]:
+    rows = node.rows_present()
+    found = []
+    if len(node.booleans):
+        made, bad = fit_booleans(node.booleans, target, plan.spelling)
+        found.append(_piece(made, bad, rows[places_of(node, (Kind.BOOLEAN,))], pa.array(node.booleans)))
+    if len(node.integers):
+        made, bad = fit_integers(node.integers.copy(), target, plan.spelling)
+        found.append(_piece(made, bad, rows[places_of(node, (Kind.INTEGER,))], pa.array(node.integers)))
+    if len(node.numbers):
+        digits = node.numbers.compact().to_arrow()
+        made, bad = fit_texts(digits, target, _in_json(plan.spelling))
+        found.append(_piece(made, bad, rows[places_of(node, (Kind.LONG_INTEGER, Kind.FRACTION))], digits))
+    if target.name == "text" and plan.cleaning.changes_texts:
+        found = [replace(piece, values=clean_texts(piece.values, plan.cleaning)) for piece in found]
+    if len(node.texts):
+        found.append(_text_piece(node.texts, rows[places_of(node, (Kind.TEXT,))], target, plan))
+    return found
+
+
+def _in_json(spelling: Spelling) -> Spelling:
+    """Return how numbers of JSON are written, which is fixed, with what they count."""
+    return Spelling(unit=spelling.unit, words=spelling.words)
+
+
+def _text_piece(lane: TextLane, rows: Any, target: ColumnType, plan: ColumnPlan) -> _Piece:
+    texts = lane.compact().to_arrow()
+    if plan.cleaning.changes_texts:
+        texts = clean_texts(texts, plan.cleaning)
+        if texts.null_count:
+            known = texts.is_valid()
+            texts, rows = texts.filter(known), rows[known.to_numpy(zero_copy_only=False)]
+    made, bad = fit_texts(texts, target, plan.spelling)
+    return _piece(made, bad, rows, texts)
+
+
+def _piece(values: Any, bad: Any, rows: Any, written: Any) -> _Piece:
+    if not bad.any():
+        return _Piece(values, rows, bad, _NO_TEXTS)
+    texts = written.filter(pa.array(bad)).cast(pa.large_string())
+    return _Piece(values, rows, bad, texts)
+
+
+def clean_texts(texts: Any, cleaning: Cleaning) -> Any:
+    """Return texts trimmed, with those that mean null as null, in their case, and replaced; in this order."""
+    if cleaning.trim:
+        texts = pc.utf8_trim_whitespace(texts)
+    if cleaning.nulls:
+        means_null = pc.is_in(texts, pa.array(cleaning.nulls, pa.large_string()))
+        texts = pc.if_else(means_null, pa.scalar(None, pa.large_string()), texts)
+    if cleaning.case is not None:
+        texts = pc.utf8_upper(texts) if cleaning.case == "upper" else pc.utf8_lower(texts)
+    if cleaning.replace:
+        found = pc.index_in(texts, pa.array(list(cleaning.replace), pa.large_string()))
+        words = pa.array(list(cleaning.replace.values()), pa.large_string())
+        texts = pc.if_else(pc.is_valid(found), words.take(found), texts)
+    return texts
+
+
+def mask_values(values: Any, plan: ColumnPlan, secret: bytes) -> Any:
+    """Return texts masked as the column says: one text for all, or a digest that joins still work on."""
+    if plan.mask == "constant":
+        shown = pa.scalar(plan.mask_text, pa.large_string())
+        return pc.if_else(pc.is_valid(values), shown, pa.scalar(None, pa.large_string()))
+    if plan.mask == "digest":
+        known = pc.is_valid(values)
+        texts = pc.fill_null(values.cast(pa.large_string()), "")
+        digests = hex_of(digest_texts(TextLane.of(texts), secret))
+        return pc.if_else(known, digests, pa.scalar(None, pa.large_string()))
+    return values

@@ -1,0 +1,108 @@
+"""The work on one chunk when the layout is given: parsed and turned into rows at once, by any process."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from tessaron.core.faults import Fault, Repeated
+from tessaron.core.fragment import Fragment, Int64s, unpack_fragment
+from tessaron.core.laying.emitting import Laid, lay
+from tessaron.core.laying.plan import LayingPlan
+from tessaron.core.laying.problems import Told
+from tessaron.core.splitting import Chunk
+from tessaron.core.work import ReadTask, RowsTask, read_fragment, repeated_offsets, with_records_before
+
+
+@dataclass(frozen=True, slots=True)
+class CasePlace:
+    """Where in its chunk the record of a case stands: its line in the source and its byte."""
+
+    line: int
+    byte_offset: int
+
+
+@dataclass(slots=True)
+class LaidResult:
+    """What became of a chunk, ready to be sent.
+
+    Attributes:
+        packed: The rows of each written table, as packed record batches.
+        laid: All else that `lay` found; its batches are empty until they are unpacked.
+        record_count: Records that could be read.
+        faults, repeated, offsets, is_cut: As in `work.ReadResult`.
+        places: Where the records of problems stand, by record.
+    """
+
+    packed: Mapping[str, Any]
+    laid: Laid
+    record_count: int
+    faults: list[Fault] = field(default_factory=list)
+    repeated: list[Repeated] = field(default_factory=list)
+    offsets: list[int] = field(default_factory=list)
+    is_cut: bool = False
+    places: dict[int, CasePlace] = field(default_factory=dict)
+
+    def unpack(self, schemas: Mapping[str, Any]) -> Laid:
+        """Return what became of the chunk, with its rows."""
+        self.laid.batches = {
+            name: pa.ipc.read_record_batch(data, schemas[name]) for name, data in self.packed.items()
+        }
+        return self.laid
+
+
+@dataclass(frozen=True)
+class LayWork:
+    """Turns tasks into rows of a layout.
+
+    Attributes:
+        plan: The layout.
+        kernel: The kernel for texts that hold documents.
+        with_records: Whether it is wanted which record each row is of.
+    """
+
+    plan: LayingPlan
+    kernel: str = "auto"
+    with_records: bool = False
+
+    def __call__(self, task: ReadTask | RowsTask) -> LaidResult:
+        """Return what becomes of a chunk, or of a fragment that was put aside."""
+        if isinstance(task, RowsTask):
+            fragment = with_records_before(unpack_fragment(task.packed), task.records_before)
+            return self.of(fragment)
+        fragment, is_cut = read_fragment(task)
+        result = self.of(fragment)
+        result.is_cut = is_cut
+        result.places = _places(result.laid.problems, task.chunk, fragment.offsets)
+        return result
+
+    def of(self, fragment: Fragment, places: object = None) -> LaidResult:
+        """Return what becomes of a fragment; `places` are for surveys."""
+        laid = lay(fragment, self.plan, self.kernel, self.with_records)
+        packed = {name: batch.serialize() for name, batch in laid.batches.items()}
+        laid.batches = {}
+        return LaidResult(
+            packed,
+            laid,
+            fragment.record_count,
+            fragment.faults,
+            fragment.repeated,
+            repeated_offsets(fragment) if len(fragment.offsets) else [],
+        )
+
+
+def _places(problems: list[Told], chunk: Chunk, offsets: Int64s) -> dict[int, CasePlace]:
+    """Return where the records of the cases stand; nothing where that is not known."""
+    records = sorted({case.record for problem in problems for case in problem.cases})
+    if not records or len(offsets) <= records[-1]:
+        return {}
+    breaks = np.flatnonzero(np.frombuffer(chunk.data, np.uint8) == ord("\n"))
+    lines = np.searchsorted(breaks, offsets[records])
+    return {
+        record: CasePlace(chunk.line + int(line), chunk.byte_offset + int(offsets[record]))
+        for record, line in zip(records, lines, strict=True)
+    }

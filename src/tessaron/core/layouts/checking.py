@@ -1,0 +1,124 @@
+"""Reading the text of a layout file into its model; what is wrong becomes faults with lines."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Iterable
+from typing import Any, get_args
+
+from pydantic import BaseModel, ValidationError
+
+from tessaron.core.expressions.faults import nearest
+from tessaron.core.layouts.faults import LayoutError, LayoutFault
+from tessaron.core.layouts.lines import KeyLines, Keys, key_lines
+from tessaron.core.layouts.model import ColumnPart, LayoutPart, ReadingPart, StructurePart, TablePart
+
+_TOML_LINE = re.compile(r"\(at line (\d+), column (\d+)\)")
+_WORDS = {
+    "string_type": "a text in quotes",
+    "bool_type": "true or false",
+    "int_type": "a whole number",
+    "list_type": "a list in square brackets",
+    "dict_type": "a table",
+    "model_type": 'a table, such as { path = "$.name", type = "text" }',
+    "model_attributes_type": 'a table, such as { path = "$.name", type = "text" }',
+}
+
+
+def parse_layout(text: str, source: str = "layout") -> tuple[LayoutPart, KeyLines]:
+    """Return the model of a layout file's text, and where its keys stand.
+
+    Raises:
+        LayoutError: With all that is wrong in the form of the file.
+    """
+    try:
+        data = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise LayoutError([_toml_fault(str(error))], source) from error
+    lines = key_lines(text)
+    try:
+        return LayoutPart.model_validate(data), lines
+    except ValidationError as error:
+        faults = _faults_of(error, data, lines)
+        raise LayoutError(faults, source) from error
+
+
+def _toml_fault(message: str) -> LayoutFault:
+    found = _TOML_LINE.search(message)
+    line = int(found.group(1)) if found else None
+    return LayoutFault((), f"not TOML: {_TOML_LINE.sub('', message).strip()}", line)
+
+
+def _faults_of(error: ValidationError, data: Any, lines: KeyLines) -> list[LayoutFault]:
+    faults: dict[Keys, LayoutFault] = {}
+    for found in error.errors(include_url=False, include_context=True):
+        keys = _keys_in(found["loc"], data)
+        fault = LayoutFault(keys, _message(found, keys), lines.line_of(keys))
+        faults.setdefault(keys, fault)
+    return list(faults.values())
+
+
+def _keys_in(location: Iterable[Any], data: Any) -> Keys:
+    """Return the keys of a location: what pydantic adds for the kinds of a choice is left out."""
+    keys: list[str] = []
+    at = data
+    for part in location:
+        if isinstance(at, dict) and isinstance(part, str) and part in at:
+            keys.append(part)
+            at = at[part]
+        elif isinstance(at, list) and isinstance(part, int) and part < len(at):
+            keys.append(str(part + 1))
+            at = at[part]
+    if isinstance(at, dict) and isinstance(part, str) and part not in at and part in _ALL_KEYS:
+        keys.append(part)
+    return tuple(keys)
+
+
+def _message(found: Any, keys: Keys) -> str:
+    code, given = found["type"], found.get("input")
+    if code == "extra_forbidden":
+        return f"no such key; {nearest(keys[-1], sorted(_fields_beside(keys)))}"
+    if code == "missing":
+        return "expected, but it is not there"
+    if code == "literal_error":
+        choices = re.findall(r"'((?:[^'\\]|\\.)*)'", found["ctx"]["expected"])
+        return (
+            f"expected one of {', '.join(map(repr, choices))}, got {given!r}; {nearest(str(given), choices)}"
+        )
+    wanted = _WORDS.get(code, found["msg"].removeprefix("Input should be "))
+    return f"expected {wanted}, got {_shown(given)}"
+
+
+def _shown(given: Any) -> str:
+    text = repr(given)
+    return text if len(text) <= 60 else text[:57] + "…"
+
+
+def _models(model: type[BaseModel]) -> dict[str, type[BaseModel]]:
+    """Return the model of each field that has one, also where it stands in a mapping."""
+    found: dict[str, type[BaseModel]] = {}
+    for name, field in model.model_fields.items():
+        for each in (field.annotation, *get_args(field.annotation)):
+            if isinstance(each, type) and issubclass(each, BaseModel):
+                found[name] = each
+    return found
+
+
+def _fields_beside(keys: Keys) -> set[str]:
+    """Return the keys that may stand where the last of these does."""
+    model: type[BaseModel] = LayoutPart
+    rest = list(keys[:-1])
+    while rest:
+        inner = _models(model).get(rest.pop(0))
+        if inner is None:
+            return set()
+        is_mapping = inner.__name__ in ("TablePart", "ColumnPart")
+        if is_mapping and rest:
+            rest.pop(0)
+        model = inner
+    return set(model.model_fields)
+
+
+_MODELS: tuple[type[BaseModel], ...] = (LayoutPart, ReadingPart, StructurePart, TablePart, ColumnPart)
+_ALL_KEYS = {name for model in _MODELS for name in model.model_fields}

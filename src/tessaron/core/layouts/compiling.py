@@ -1,0 +1,412 @@
+"""Making a layout ready to run: paths, types and expressions are worked out, and all mistakes found at once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+from tessaron.core.errors import UsageError
+from tessaron.core.expressions import (
+    ExpressionError,
+    Typed,
+    check_expression,
+    nearest,
+    parse_expression,
+)
+from tessaron.core.expressions.checking import Relation
+from tessaron.core.jsonpath import parse_path
+from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Rearrangement, TablePlan
+from tessaron.core.laying.skeleton import skeleton_of
+from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Table
+from tessaron.core.layouts.columns import ColumnMaker, Columns
+from tessaron.core.layouts.faults import LayoutError, LayoutFault
+from tessaron.core.layouts.lines import KeyLines, Keys
+from tessaron.core.layouts.model import LayoutPart, ReadingPart, TablePart
+from tessaron.core.layouts.rows import Place, RowsFinder
+from tessaron.core.layouts.structure import StructureMaker
+from tessaron.core.naming import Names
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path
+from tessaron.core.selecting import PathSelection
+from tessaron.core.shape import ShapeNode, pack_nodes
+from tessaron.core.structure import level_between
+from tessaron.core.typing.types import BOOLEAN, ColumnType
+
+
+@dataclass(frozen=True, slots=True)
+class CompiledLayout:
+    """A layout that can be run.
+
+    Attributes:
+        reading: How the source is read.
+        records: What is made of the records.
+        around: What is made of what stands around them; None when that has no table.
+        keys: Per table the columns of its natural key.
+        uniques: Per table the columns of which every value must be there once, with what follows else.
+        wants_origin: Whether a column says where a record comes from.
+        paths: Tables and columns by name, with how the layout spells their path.
+    """
+
+    reading: ReadingPart
+    records: LayingPlan
+    around: LayingPlan | None
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    uniques: tuple[ColumnPlan, ...] = ()
+    wants_origin: bool = False
+    paths: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def multiplies(self) -> bool:
+        """Whether a table pairs the rows of others."""
+        return any(table.multiply for table in self.records.tables)
+
+
+def compile_layout(
+    part: LayoutPart, lines: KeyLines, source: str = "layout", secret: bytes = b"", strict: bool = False
+) -> CompiledLayout:
+    """Return a layout ready to run.
+
+    Args:
+        part: The layout's model.
+        lines: Where its keys stand.
+        source: The file, or what stands for it, for messages.
+        secret: What digest masks are made with.
+        strict: Whether what numbered columns do not hold is a reject.
+
+    Raises:
+        LayoutError: With all that is wrong.
+    """
+    return _Compiler(part, lines, source, secret, strict).compile()
+
+
+class _Compiler:
+    def __init__(self, part: LayoutPart, lines: KeyLines, source: str, secret: bytes, strict: bool):
+        self._part, self._lines, self._source = part, lines, source
+        self._secret, self._strict = secret, strict
+        self._faults: list[LayoutFault] = []
+        self._structure = StructureMaker(part.structure, self.say)
+        self._rows = RowsFinder(part.tables, self.say)
+        self._maker = ColumnMaker(part.reading, self._rows, self.say)
+        self._columns: dict[str, Columns] = {}
+        self._checked: dict[Keys, Typed | None] = {}
+        self._types: dict[tuple[str, str], ColumnType | None] = {}
+        self._checking: list[tuple[str, str]] = []
+
+    def say(self, keys: Keys, message: str) -> None:
+        """Keep a mistake."""
+        self._faults.append(LayoutFault(keys, message, self._lines.line_of(keys)))
+
+    def compile(self) -> CompiledLayout:
+        part = self._part
+        self._check_reading()
+        changes = self._structure.make()
+        places = {name: self._rows.place(name) for name in part.tables}
+        for name, table in part.tables.items():
+            if places[name] is not None:
+                self._columns[name] = self._maker.make(name, table)
+        records = [name for name, place in places.items() if place is not None and not place.is_around]
+        around = [name for name, place in places.items() if place is not None and place.is_around]
+        plan = self._plan(records, changes)
+        # Documents are counted: what stands around records is no record of its own.
+        outer = replace(self._plan(around, []), has_digest_keys=False, natural_key=()) if around else None
+        keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
+        self._check_keys(keys)
+        if self._faults:
+            raise LayoutError(self._faults, self._source)
+        plans = [*plan.tables, *(outer.tables if outer else ())]
+        return CompiledLayout(
+            part.reading,
+            plan,
+            outer,
+            keys,
+            tuple(each for table in plans for each in table.columns if each.conditions.unique),
+            any(_origin_of(each) in _PLACES for table in plans for each in table.columns),
+            self._paths(),
+        )
+
+    def _paths(self) -> dict[str, str]:
+        found: dict[str, str] = {}
+        for name, columns in self._columns.items():
+            found[name] = self._rows.text(name)
+            for each in columns.plans:
+                if each.source is not None and not isinstance(
+                    each.source.path[-1:] and each.source.path[-1], Origin
+                ):
+                    found[f"{name}.{each.name}"] = each.text
+        return found
+
+    def _check_reading(self) -> None:
+        records = self._part.reading.records
+        if records is not None:
+            try:
+                parse_path(records)
+            except UsageError as error:
+                self.say(("reading", "records"), str(error))
+
+    def _check_keys(self, keys: Mapping[str, tuple[str, ...]]) -> None:
+        for name, columns in keys.items():
+            known = self._columns[name].names() if name in self._columns else []
+            for column in columns:
+                if name in self._columns and column not in known:
+                    self.say(
+                        ("tables", name, "key"), f"no column {column!r} in {name}; {nearest(column, known)}"
+                    )
+
+    def _plan(self, names: list[str], changes: list[Rearrangement]) -> LayingPlan:
+        changes = [*changes, *(change for name in names for change in self._rows.changes(name))]
+        levels = [self._rows.level(name) for name in names]
+        paths: list[Path] = []
+        for name in names:
+            paths += [each.source.path for each in self._columns[name].plans if each.source is not None]
+            paths += [limit.source.path for limit in self._columns[name].limits]
+        again = self._structure.again()
+        dictionaries = [(*path, ENTRY) for path in self._structure.dictionaries()]
+        skeleton = skeleton_of([*levels, *dictionaries], paths, again)
+        tables = [self._table(name, names, skeleton) for name in names]
+        if all(table.level for table in tables):
+            tables.insert(0, TablePlan("(records)", (), ()))
+        natural = next((self._part.tables[t.name].key for t in tables if not t.level and t.name in names), [])
+        return LayingPlan(
+            tuple(tables),
+            tuple(changes),
+            pack_nodes(skeleton),
+            self._selection([*levels, *paths], names, changes, again),
+            self._secret,
+            self._strict,
+            tuple(natural),
+            self._part.reading.keys == "digest",
+        )
+
+    def _selection(
+        self, paths: list[Path], names: list[str], changes: list[Rearrangement], again: dict[Path, Path]
+    ) -> PathSelection:
+        scalars, subtrees = [], []
+        for change in changes:
+            if change.kind in ("union", "parallel"):
+                subtrees += list(change.detail)
+            elif change.kind in ("embedded", "split"):
+                scalars.append(change.path)
+            else:
+                subtrees.append(change.path)
+                scalars += [change.detail] if change.kind == "named_rows" else []
+        levels = [self._rows.level(name) for name in names]
+        columns = [path for path in paths if path not in levels or path in self._scalar_levels(names)]
+        counted = [*levels, *(path for path in paths if path and path[-1] in (ELEMENT, ENTRY))]
+        return PathSelection([*columns, *scalars], counted, subtrees, again)
+
+    def _scalar_levels(self, names: list[str]) -> set[Path]:
+        return {
+            each.source.path
+            for name in names
+            for each in self._columns[name].plans
+            if each.source is not None and each.source.path == each.source.level and each.fold != "count"
+        }
+
+    def _table(self, name: str, names: list[str], skeleton: ShapeNode) -> TablePlan:
+        part, columns = self._part.tables[name], self._columns[name]
+        level = self._rows.level(name)
+        plans = tuple(self._finished(plan, part) for plan in columns.plans)
+        columns.plans = list(plans)
+        keep = self._checked_expression(("tables", name, "keep"), name, part.keep, BOOLEAN)
+        output, written = self._output(name, part, plans)
+        above = self._rows.parent(name, names)
+        made = TablePlan(
+            name, level, plans, None, tuple(output), keep, part.with_empty,
+            tuple(self._multiplied(name, part)), tuple(columns.limits), above,
+        )  # fmt: skip
+        if not part.write:
+            return made
+        return replace(made, table=self._written(name, part, made, written, names, skeleton))
+
+    def _multiplied(self, name: str, part: TablePart) -> list[str]:
+        found = []
+        for other in part.multiply:
+            if other not in self._columns:
+                self.say(("tables", name, "multiply"), f"no table {other!r}; {nearest(other, self._columns)}")
+            elif self.relation(name, other) != "aside":
+                self.say(("tables", name, "multiply"), f"{other} does not stand beside {name}")
+            else:
+                found.append(other)
+        return found
+
+    def _finished(self, plan: ColumnPlan, part: TablePart) -> ColumnPlan:
+        """Return a column with its expression checked and its type known."""
+        if plan.text and plan.source is None:
+            typed = self._typed_value(plan.table, plan.name)
+            kind = self.type_of(plan.table, plan.name)
+            plan = replace(plan, value=typed, type=kind)
+        keys = ("tables", plan.table, "columns", self._columns[plan.table].keys[plan.name])
+        return self._maker.with_conditions(plan, part, keys)
+
+    def _output(
+        self, name: str, part: TablePart, plans: tuple[ColumnPlan, ...]
+    ) -> tuple[list[tuple[str, str]], list[Column]]:
+        own = [plan for plan in plans if not plan.hidden]
+        taken = Names([plan.name for plan in own])
+        output: list[tuple[str, str]] = []
+        columns: list[Column] = []
+        for other, column in self._carried(name, part):
+            free = taken.claim(column, otherwise=column) if taken.is_free(column) else ""
+            shown = free or taken.claim(other, column, otherwise=column)
+            output.append((other, column))
+            columns.append(Column(shown, (), self.type_of(other, column), shown=f"{other}.{column}"))
+        for plan in own:
+            path = plan.source.path if plan.source is not None else ()
+            output.append((name, plan.name))
+            columns.append(Column(plan.name, path, plan.type, shown=plan.text))
+        return output, columns
+
+    def _carried(self, name: str, part: TablePart) -> list[tuple[str, str]]:
+        found: list[tuple[str, str]] = []
+        for number, text in enumerate(part.carry, 1):
+            keys = ("tables", name, "carry", str(number))
+            other, _, column = text.partition(".")
+            if other not in self._columns or not column:
+                self.say(keys, f"expected table.column, got {text!r}; {nearest(other, self._columns)}")
+                continue
+            known = self._columns[other].names()
+            if self.relation(name, other) not in ("above", "same") and other not in part.multiply:
+                self.say(keys, f"{other} is not above {name}")
+            elif column == "*":
+                found += [(other, each.name) for each in self._columns[other].plans if not each.hidden]
+            elif column not in known:
+                self.say(keys, f"no column {column!r} in {other}; {nearest(column, known)}")
+            else:
+                found.append((other, column))
+        return found
+
+    def _written(
+        self,
+        name: str,
+        part: TablePart,
+        plan: TablePlan,
+        columns: list[Column],
+        names: list[str],
+        skeleton: ShapeNode,
+    ) -> Table:
+        taken = Names([column.name for column in columns])
+        parent = self._rows.written_parent(name, names)
+        is_aside = parent is not None and self._rows.level(parent) == plan.level
+        owner = _node_at(skeleton, plan.level[:-1]) if plan.level else None
+        is_recursive = owner is not None and owner.is_recursive
+        between = None if owner is None else level_between(owner)
+        through = None if between is None else self._table_at(skeleton, between, names)
+        has_ordinal = parent is not None and not plan.is_flat and not is_aside
+        wanted = {
+            ROW_KEY: part.row_key or ROW_KEY,
+            PARENT_KEY: (part.parent_key or PARENT_KEY) if parent else None,
+            ORDINAL: (part.ordinal or ORDINAL) if has_ordinal else None,
+            WITHIN_KEY: WITHIN_KEY if is_recursive else None,
+            THROUGH_KEY: THROUGH_KEY if through else None,
+        }
+        keys = {key: self._key_name(taken, name, shown) for key, shown in wanted.items()}
+        documents = next((column.name for column in columns if column.path[-1:] == (Origin.DOCUMENT,)), None)
+        around = self._documents()
+        digest = self._part.reading.keys == "digest"
+        return Table(
+            name, plan.level, parent, str(keys[ROW_KEY]), keys[PARENT_KEY], keys[ORDINAL], tuple(columns),
+            keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
+            "text" if digest and not part.around else "integer",
+            tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
+        )  # fmt: skip
+
+    def _documents(self) -> str | None:
+        """Return the table with a row for each document around the records."""
+        for name, part in self._part.tables.items():
+            if part.around and self._rows.place(name) == Place((), True):
+                return name
+        return None
+
+    def _key_name(self, taken: Names, table: str, wanted: str | None) -> str | None:
+        if wanted is None:
+            return None
+        return (
+            taken.claim(wanted, otherwise=wanted)
+            if taken.is_free(wanted)
+            else taken.claim(table, wanted, otherwise=wanted)
+        )
+
+    def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
+        return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
+
+    # What expressions may name: see `expressions.Schema`.
+
+    def tables(self) -> list[str]:
+        """Return the names of all tables."""
+        return list(self._columns)
+
+    def columns(self, table: str) -> list[str]:
+        """Return the names of a table's columns."""
+        return self._columns[table].names()
+
+    def relation(self, table: str, other: str) -> Relation:
+        """Say where the rows of `other` stand, seen from those of `table`."""
+        mine, theirs = self._rows.place(table), self._rows.place(other)
+        if mine is None or theirs is None or mine.is_around != theirs.is_around:
+            return "aside"
+        return _relation(mine, theirs)
+
+    def type_of(self, table: str, column: str) -> ColumnType:
+        """Return the type of a column; text where a mistake was found in it."""
+        key = (table, column)
+        if key not in self._types:
+            plan = self._columns[table].plan(column)
+            self._types[key] = plan.type if plan.source is not None else self._type_of_value(plan)
+        return self._types[key] or ColumnType("text")
+
+    def _type_of_value(self, plan: ColumnPlan) -> ColumnType | None:
+        declared = self._columns[plan.table].declared.get(plan.name)
+        typed = self._typed_value(plan.table, plan.name)
+        if declared is not None or typed is None:
+            return declared
+        return typed.type
+
+    def _typed_value(self, table: str, column: str) -> Typed | None:
+        keys = ("tables", table, "columns", self._columns[table].keys[column], "value")
+        if (table, column) in self._checking:
+            cycle = " → ".join(f"{t}.{c}" for t, c in [*self._checking, (table, column)])
+            self.say(keys, f"the column is worked out from itself: {cycle}")
+            return None
+        self._checking.append((table, column))
+        try:
+            return self._checked_expression(keys, table, self._columns[table].plan(column).text, None)
+        finally:
+            self._checking.pop()
+
+    def _checked_expression(
+        self, keys: Keys, table: str, text: str | None, wanted: ColumnType | None
+    ) -> Typed | None:
+        if text is None:
+            return None
+        if keys not in self._checked:
+            self._checked[keys] = None
+            try:
+                found = check_expression(parse_expression(text), table, self, text)
+                if wanted is not None and found.type not in (wanted, None):
+                    raise ExpressionError(f"expected {wanted}, got {found.type}", 0, text)
+                self._checked[keys] = found
+            except ExpressionError as error:
+                self.say(keys, str(error))
+        return self._checked[keys]
+
+
+_PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE))
+
+
+def _origin_of(plan: ColumnPlan) -> Any:
+    return plan.source.path[-1] if plan.source is not None and plan.source.path else None
+
+
+def _relation(mine: Place, theirs: Place) -> Relation:
+    if mine.level == theirs.level:
+        return "same"
+    if mine.level[: len(theirs.level)] == theirs.level:
+        return "above"
+    return "below" if theirs.level[: len(mine.level)] == mine.level else "aside"
+
+
+def _node_at(record: ShapeNode, path: Path) -> ShapeNode | None:
+    node: ShapeNode | None = record
+    for step in path:
+        node = None if node is None else node.children.get(step)
+    return node

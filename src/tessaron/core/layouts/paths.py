@@ -1,0 +1,71 @@
+"""Paths in layouts: a part of JSONPath (RFC 9535), of names, `[*]`, `.*` and positions."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from tessaron.core.errors import UsageError
+from tessaron.core.jsonpath import parse_path
+from tessaron.core.jsonpath.syntax import Index, Name, Wildcard
+from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
+
+
+class LayoutPathError(ValueError):
+    """A path that cannot stand in a layout."""
+
+
+@dataclass(frozen=True, slots=True)
+class LayoutPath:
+    """A path as a layout spells it.
+
+    Attributes:
+        steps: Its steps; a position counts as a step to each element.
+        picks: For each position: how many steps lead to its element, and the index, negative from the end.
+        from_row: Whether it begins at the row (`@`), not at the record (`$`).
+    """
+
+    steps: Path
+    picks: tuple[tuple[int, int], ...] = ()
+    from_row: bool = False
+
+    def below(self, rows: Path) -> LayoutPath:
+        """Return the path from the record, for a path from a row at `rows`."""
+        if not self.from_row:
+            return self
+        picks = tuple((count + len(rows), index) for count, index in self.picks)
+        return LayoutPath((*rows, *self.steps), picks)
+
+
+def parse_layout_path(text: str) -> LayoutPath:
+    """Return the path that `text` spells; `[*]` goes to elements, `.*` to the entries of a dictionary.
+
+    Raises:
+        LayoutPathError: With what cannot stand in it.
+    """
+    from_row = text.lstrip()[:1] == "@"
+    spelled = "$" + text.lstrip()[1:] if from_row else text
+    try:
+        parsed = parse_path(spelled)
+    except UsageError as error:
+        raise LayoutPathError(str(error)) from error
+    steps: list[Step] = []
+    picks: list[tuple[int, int]] = []
+    for number, segment in enumerate(parsed.segments):
+        shown = parsed.text[parsed.ends[number - 1] if number else 1 : parsed.ends[number]]
+        if segment.descends or len(segment.selectors) != 1:
+            raise LayoutPathError(
+                f"{shown!r} of {text!r} is for reading.records; here stands one step after another"
+            )
+        match segment.selectors[0]:
+            case Name(name):
+                steps.append(name)
+            case Wildcard():
+                steps.append(ELEMENT if "[" in shown else ENTRY)
+            case Index(index):
+                steps.append(ELEMENT)
+                picks.append((len(steps), index))
+            case _:
+                raise LayoutPathError(
+                    f"{shown!r} of {text!r}: filters and slices are for reading.records; use keep for rows"
+                )
+    return LayoutPath(tuple(steps), tuple(picks), from_row)

@@ -1,0 +1,177 @@
+"""Where the rows of each table of a layout stand."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+
+from tessaron.core.expressions.faults import nearest
+from tessaron.core.laying.plan import Rearrangement
+from tessaron.core.laying.restructure import level_of
+from tessaron.core.layouts.lines import Keys
+from tessaron.core.layouts.model import TablePart
+from tessaron.core.layouts.paths import LayoutPath, LayoutPathError, parse_layout_path
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Path
+
+Say = Callable[[Keys, str], None]
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """The rows of one table.
+
+    Attributes:
+        level: Their path.
+        is_around: Whether they are of what stands around the records.
+        change: How they are brought together, if they are not a level of the documents.
+    """
+
+    level: Path
+    is_around: bool = False
+    change: Rearrangement | None = None
+
+
+@dataclass
+class RowsFinder:
+    """Finds the rows of the tables, each once; a table without a place has a mistake that was said."""
+
+    tables: Mapping[str, TablePart]
+    say: Say
+    objects: set[Path] = field(default_factory=set)
+    """Paths of objects that are rows."""
+    _places: dict[str, Place | None] = field(default_factory=dict)
+    _finding: list[str] = field(default_factory=list)
+
+    def place(self, name: str) -> Place | None:
+        """Return where the rows of a table stand; None after a mistake."""
+        if name not in self._places:
+            if name in self._finding:
+                self.say(
+                    ("tables", name, "parent"), f"{' → '.join([*self._finding, name])}: a table below itself"
+                )
+                return None
+            self._finding.append(name)
+            self._places[name] = self._find(name, self.tables[name])
+            self._finding.pop()
+        return self._places[name]
+
+    def level(self, name: str) -> Path:
+        """Return the level of a table that has a place."""
+        place = self.place(name)
+        assert place is not None
+        return place.level
+
+    def text(self, name: str) -> str:
+        """Return how the layout spells where a table's rows stand."""
+        part = self.tables[name]
+        rows = part.rows if part.rows is not None else part.parallel or "$"
+        return rows if isinstance(rows, str) else ", ".join(rows)
+
+    def changes(self, name: str) -> list[Rearrangement]:
+        """Return what brings a table's rows together."""
+        place = self.place(name)
+        return [place.change] if place is not None and place.change is not None else []
+
+    def parent(self, name: str, names: list[str]) -> str | None:
+        """Return the table that a table's rows belong to, written or not."""
+        return self._parent(name, names, written=False)
+
+    def written_parent(self, name: str, names: list[str]) -> str | None:
+        """Return the nearest written table that a table's rows belong to."""
+        return self._parent(name, names, written=True)
+
+    def _parent(self, name: str, names: list[str], written: bool) -> str | None:
+        given = self.tables[name].parent
+        if given in names and (not written or self.tables[given].write):
+            return given
+        mine = self.level(name)
+        best: str | None = None
+        for other in names:
+            part = self.tables[other]
+            if other == name or (written and not part.write) or part.multiply or part.with_empty:
+                continue
+            theirs = self.level(other)
+            is_above = theirs == mine[: len(theirs)] and theirs != mine
+            is_beside = theirs == mine and names.index(other) < names.index(name)
+            if (is_above or is_beside) and (best is None or len(theirs) > len(self.level(best))):
+                best = other
+        return best
+
+    def _find(self, name: str, part: TablePart) -> Place | None:
+        keys = ("tables", name)
+        if part.parallel is not None:
+            if part.rows is not None:
+                self.say((*keys, "parallel"), "expected rows or parallel, got both")
+                return None
+            return self._made("parallel", name, part.parallel, (*keys, "parallel"))
+        if isinstance(part.rows, list):
+            return self._made("union", name, part.rows, (*keys, "rows"))
+        if part.rows is None:
+            self.say(keys, "expected rows, where its rows stand, such as '$' or '$.stays[*]'")
+            return None
+        path = self._parsed(part.rows, (*keys, "rows"), part.parent)
+        if path is None:
+            return None
+        return Place(self._as_level(path.steps), part.around)
+
+    def _as_level(self, steps: Path) -> Path:
+        if not steps or isinstance(steps[-1], Each):
+            return self.through_objects(LayoutPath(steps)).steps
+        self.objects.add(steps)
+        return (*steps, ELEMENT)
+
+    def _parsed(self, text: str, keys: Keys, parent: str | None) -> LayoutPath | None:
+        try:
+            path = parse_layout_path(text)
+        except LayoutPathError as error:
+            self.say(keys, str(error))
+            return None
+        if path.picks:
+            self.say(
+                keys, f"{text!r}: a position names one element, rows are all of them; write [*] and use keep"
+            )
+            return None
+        if not path.from_row:
+            return path
+        if parent is None or parent not in self.tables:
+            self.say(
+                keys,
+                f"{text!r} begins at a row of the parent; say which: {nearest(parent or '', self.tables)}",
+            )
+            return None
+        above = self.place(parent)
+        return None if above is None else path.below(above.level)
+
+    def _made(self, kind: str, name: str, texts: list[str], keys: Keys) -> Place | None:
+        """Return the place of rows that are brought together from several paths."""
+        found = [
+            self._parsed(text, (*keys, str(number)), self.tables[name].parent)
+            for number, text in enumerate(texts, 1)
+        ]
+        paths = [path.steps for path in found if path is not None]
+        if len(paths) < len(texts) or not paths:
+            if not texts:
+                self.say(keys, "expected at least one path")
+            return None
+        if kind == "union":
+            paths = [path if path and isinstance(path[-1], Each) else (*path, ELEMENT) for path in paths]
+        elif any(not path or path[-1] is not ELEMENT for path in paths):
+            self.say(keys, "expected paths of arrays, ending with [*]")
+            return None
+        outer = {level_of(path[:-1]) for path in paths}
+        if len(outer) > 1 or any(path[-1] is ENTRY for path in paths):
+            self.say(keys, "expected arrays or objects of one and the same row")
+            return None
+        level = (*outer.pop(), f"\0{name}", ELEMENT)
+        change = Rearrangement(kind, level, tuple(paths), ", ".join(texts))
+        return Place(level, self.tables[name].around, change)
+
+    def through_objects(self, path: LayoutPath) -> LayoutPath:
+        """Return a path that goes through objects which are rows, to the one row each of them is."""
+        steps, picks = path.steps, list(path.picks)
+        for count in range(len(steps), 0, -1):
+            if steps[:count] in self.objects and (count == len(steps) or steps[count] is not ELEMENT):
+                steps = (*steps[:count], ELEMENT, *steps[count:])
+                picks = [(at + 1 if at > count else at, index) for at, index in picks]
+                picks.append((count + 1, 0))
+        return LayoutPath(steps, tuple(picks))

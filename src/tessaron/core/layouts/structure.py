@@ -1,0 +1,98 @@
+"""The changes of structure that a layout asks for, in the order in which they are made."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from tessaron.core.laying.plan import Rearrangement
+from tessaron.core.layouts.lines import Keys
+from tessaron.core.layouts.model import StructurePart
+from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.paths import Path
+
+_ORDER = ("embedded", "split", "array", "named_rows", "merged", "unwrapped")
+
+
+class StructureMaker:
+    """Reads the `[structure]` of a layout; mistakes are said."""
+
+    def __init__(self, part: StructurePart, say: Callable[[Keys, str], None]):
+        self._part = part
+        self._say = say
+
+    def make(self) -> list[Rearrangement]:
+        """Return the changes: outer texts are parsed before inner ones, inner levels go before outer ones."""
+        part = self._part
+        found = [
+            *(self._change("embedded", "embedded", path, kind) for path, kind in part.embedded.items()),
+            *(self._change("split", "split", path, separator) for path, separator in part.split.items()),
+            *(self._change("array", "arrays", path) for path in part.arrays),
+            *(self._named(path, names) for path, names in part.named_rows.items()),
+            *(self._change("merged", "merged", path) for path in part.merged),
+            *(self._change("unwrapped", "unwrapped", path) for path in part.unwrapped),
+        ]
+        for path, separator in part.split.items():
+            if not separator:
+                self._say(
+                    ("structure", "split", path), "expected what separates the values, got an empty text"
+                )
+        changes = [change for change in found if change is not None]
+        return sorted(
+            changes,
+            key=lambda each: (
+                _ORDER.index(each.kind),
+                -len(each.path) if each.kind == "unwrapped" else len(each.path),
+            ),
+        )
+
+    def again(self) -> dict[Path, Path]:
+        """Return where structures that contain themselves stand again, with where they begin."""
+        found = {}
+        for text, begins in self._part.again.items():
+            inner = self._path(text, ("structure", "again", text))
+            outer = self._path(begins, ("structure", "again", text))
+            if inner is None or outer is None:
+                continue
+            if inner[: len(outer)] != outer or inner == outer or not outer:
+                self._say(("structure", "again", text), f"expected a path above {text!r}, got {begins!r}")
+                continue
+            found[inner] = outer
+        return found
+
+    def dictionaries(self) -> list[Path]:
+        """Return the objects that are dictionaries."""
+        paths = [
+            self._path(text, ("structure", "dictionaries", str(number)))
+            for number, text in enumerate(self._part.dictionaries, 1)
+        ]
+        return [path for path in paths if path is not None]
+
+    def _path(self, text: str, keys: Keys) -> Path | None:
+        try:
+            path = parse_layout_path(text)
+        except LayoutPathError as error:
+            self._say(keys, str(error))
+            return None
+        if path.picks or path.from_row:
+            self._say(keys, f"expected a path from the record ($) without positions, got {text!r}")
+            return None
+        return path.steps
+
+    def _change(self, kind: str, key: str, text: str, detail: object = None) -> Rearrangement | None:
+        keys: Keys = ("structure", key, text) if detail is not None else ("structure", key)
+        path = self._path(text, keys)
+        if path is None:
+            return None
+        if not path:
+            self._say(keys, f"expected a path below the record, got {text!r}")
+            return None
+        if kind == "unwrapped" and not isinstance(path[-1], str):
+            self._say(keys, f"expected a path that ends with a name, got {text!r}")
+            return None
+        return Rearrangement(kind, path, detail, text)
+
+    def _named(self, text: str, names: str) -> Rearrangement | None:
+        keys = ("structure", "named_rows", text)
+        where = self._path(names, keys)
+        change = self._change("named_rows", "named_rows", text, where)
+        return None if where is None else change

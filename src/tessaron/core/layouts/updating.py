@@ -1,0 +1,197 @@
+"""Bringing the text of a layout up to date with a new draft: nothing that people wrote is touched."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from typing import Any
+
+import tomlkit
+
+from tessaron.core.laying.plan import LayingPlan
+from tessaron.core.layout import Column, Table
+from tessaron.core.layouts.compiling import CompiledLayout
+from tessaron.core.layouts.editing import comment_of, set_comment
+from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.layouts.writing import NEW_MARK, UNMET_MARK, Draft, column_pair, remark_of, table_lines
+from tessaron.core.naming import Names
+from tessaron.core.paths import ELEMENT, Origin, Path, format_path
+from tessaron.core.shape import ShapeNode
+
+_QUOTED_PATH = re.compile(r"""(?:path|rows)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)')""")
+_COMMENTED = re.compile(r"^\s*#\s*(?:[\w-]+|\"[^\"]*\")\s*=\s*\{.*$|^\s*#\s*rows\s*=.*$", re.MULTILINE)
+
+
+@dataclass(frozen=True, slots=True)
+class Update:
+    """What an update changed.
+
+    Attributes:
+        new: Columns and tables that were added, each with its path.
+        unmet: Columns and tables that were marked, each with its path.
+        met_again: Those whose mark was taken away.
+    """
+
+    new: tuple[str, ...] = ()
+    unmet: tuple[str, ...] = ()
+    met_again: tuple[str, ...] = ()
+
+
+def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str, Update]:
+    """Return the text of a layout with new paths added and those that were not met marked.
+
+    Args:
+        text: The layout.
+        compiled: The same, ready to run.
+        draft: What the source suggests now.
+    """
+    document = tomlkit.parse(text)
+    unmet, again = _mark_unmet(document, compiled, draft)
+    known = _Known(compiled.records, text)
+    new: list[str] = []
+    added: list[str] = []
+    names = Names(document["tables"])
+    renamed: dict[str, str] = {}
+    for table in draft.tables.tables:
+        name = _table_at(compiled.records, table.rows, document)
+        if name is not None:
+            renamed[table.name] = name
+            new += _add_columns(document, name, table, draft, known)
+        elif not known.covers(table.rows) and _is_worth_adding(table, known):
+            added += ["", *_new_table(table, draft, names, known)]
+            new.append(f"{table.name}: {format_path(table.rows)}")
+    made = tomlkit.dumps(document).rstrip("\n") + "\n"
+    if added:
+        made += "\n".join(added) + "\n"
+    return made, Update(tuple(new), tuple(unmet), tuple(again))
+
+
+def _is_worth_adding(table: Table, known: _Known) -> bool:
+    return not table.columns or any(not known.covers(column.path) for column in table.columns)
+
+
+def _new_table(table: Table, draft: Draft, names: Names, known: _Known) -> list[str]:
+    lines = table_lines(table, draft)
+    lines[0] += f"  # {NEW_MARK}"
+    return lines
+
+
+class _Known:
+    """The paths that a layout knows: of its tables and columns, of what it folds away, and in comments."""
+
+    def __init__(self, plan: LayingPlan, text: str):
+        self._exact: set[Path] = set()
+        self._whole: list[Path] = []
+        for table in plan.tables:
+            for column in table.columns:
+                if column.source is None:
+                    continue
+                path = column.source.path
+                if path[-1:] == (Origin.JSON,):
+                    self._whole.append(path[:-1])
+                self._exact.add(path)
+        for change in plan.rearrangements:
+            paths = change.detail if change.kind in ("union", "parallel") else [change.path]
+            self._whole += [path for path in paths if change.kind not in ("embedded", "array")]
+            if change.kind in ("embedded", "split"):
+                self._exact.add(change.path)
+        for match in _COMMENTED.finditer(text):
+            self._add_commented(match.group(), plan)
+
+    def _add_commented(self, line: str, plan: LayingPlan) -> None:
+        for double, single in _QUOTED_PATH.findall(line):
+            try:
+                path = parse_layout_path(double or single)
+            except LayoutPathError:
+                continue
+            levels = [table.level for table in plan.tables] if path.from_row else [()]
+            self._exact |= {path.below(level).steps for level in levels}
+            if path.steps[-1:] == (ELEMENT,):
+                self._whole.append(path.steps)
+
+    def covers(self, path: Path) -> bool:
+        """Say whether a path, or all around it, is known."""
+        return path in self._exact or any(path[: len(whole)] == whole for whole in self._whole)
+
+
+def _table_at(plan: LayingPlan, rows: Path, document: Any) -> str | None:
+    return next(
+        (each.name for each in plan.tables if each.level == rows and each.name in document["tables"]), None
+    )
+
+
+def _add_columns(document: Any, name: str, table: Table, draft: Draft, known: _Known) -> list[str]:
+    owner = document["tables"][name]
+    added = []
+    for column in table.columns:
+        if known.covers(column.path) or isinstance(column.path[-1:] and column.path[-1], Origin):
+            continue
+        if "columns" not in owner:
+            owner["columns"] = tomlkit.table()
+        columns = owner["columns"]
+        free = Names(columns).claim(column.name, otherwise="field")
+        item = _item_of(column, table)
+        remark = remark_of(column, draft.remarks)
+        set_comment(item, f"{NEW_MARK}; {remark}" if remark else NEW_MARK)
+        columns[free] = item
+        added.append(f"{name}.{free}: {format_path(column.path)}")
+    return added
+
+
+def _item_of(column: Column, table: Table) -> Any:
+    _, value = column_pair(column, table)
+    return tomlkit.parse(f"x = {value}")["x"]
+
+
+def _mark_unmet(document: Any, compiled: CompiledLayout, draft: Draft) -> tuple[list[str], list[str]]:
+    """Mark the columns whose path the source has not, and take the mark from those it has again."""
+    unmet: list[str] = []
+    again: list[str] = []
+    moved = {
+        change.path[-2] for change in compiled.records.rearrangements if change.kind in ("union", "parallel")
+    }
+    for table in compiled.records.tables:
+        columns = document["tables"].get(table.name, {}).get("columns", {})
+        for column in table.columns:
+            source = column.source
+            if (
+                source is None
+                or column.name not in columns
+                or isinstance(source.path[-1:] and source.path[-1], Origin)
+            ):
+                continue
+            if compiled.records.rearrangements and (
+                set(source.path) & moved or _is_rearranged(source.path, compiled)
+            ):
+                continue
+            item = columns[column.name]
+            comment = comment_of(item)
+            is_marked = UNMET_MARK in comment.split("; ")
+            if _stands(draft.record, source.path):
+                if is_marked:
+                    rest = "; ".join(part for part in comment.split("; ") if part != UNMET_MARK)
+                    item.trivia.comment_ws, item.trivia.comment = ("  ", f"# {rest}") if rest else ("", "")
+                    again.append(f"{table.name}.{column.name}: {column.text}")
+            else:
+                unmet.append(f"{table.name}.{column.name}: {column.text}")
+                if not is_marked:
+                    set_comment(item, f"{UNMET_MARK}; {comment}" if comment else UNMET_MARK)
+    return unmet, again
+
+
+def _is_rearranged(path: Path, compiled: CompiledLayout) -> bool:
+    """Say whether a path leads to what a change of structure has made, which no draft shows."""
+    return any(
+        path[: len(change.path) - (change.kind == "unwrapped")]
+        == change.path[: len(change.path) - (change.kind == "unwrapped")]
+        for change in compiled.records.rearrangements
+    )
+
+
+def _stands(record: ShapeNode, path: Path) -> bool:
+    node: ShapeNode | None = record
+    for step in path:
+        if node is None:
+            return False
+        node = (node.fold or node).children.get(step)
+    return node is not None

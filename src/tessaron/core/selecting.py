@@ -1,0 +1,172 @@
+"""Which paths of the records are parsed; the rest is passed over and only counted."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from fnmatch import translate
+from typing import Protocol
+
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, format_path
+
+SCALARS, RAW, INSIDE = 1, 2, 4
+"""What is wanted at a path, as flags: the scalars, all of it as JSON text, what stands inside."""
+NOTHING = 0
+
+
+class Selection(Protocol):
+    """Says what is wanted; a place in the structure is a number, the record is 0."""
+
+    def step(self, place: int, step: Step) -> int:
+        """Return the place one step on; -1 where nothing is wanted."""
+
+    def wanted(self, place: int) -> int:
+        """Return the flags of a place."""
+
+
+@dataclass(slots=True)
+class _Place:
+    flags: int = NOTHING
+    children: dict[Step, int] = field(default_factory=dict)
+    everything: bool = False
+
+
+class PathSelection:
+    """What the tables and columns of a layout need: known paths, and whole subtrees.
+
+    Args:
+        columns: Paths whose scalars are wanted; one that ends with `Origin.JSON` is wanted as text.
+        levels: Paths whose elements or entries are wanted as rows.
+        subtrees: Paths below which everything is wanted.
+        again: Where a structure that contains itself stands again, with where it begins.
+    """
+
+    def __init__(
+        self,
+        columns: Iterable[Path],
+        levels: Iterable[Path] = (),
+        subtrees: Iterable[Path] = (),
+        again: Mapping[Path, Path] | None = None,
+    ):
+        self._places = [_Place(INSIDE)]
+        for path in columns:
+            if path and path[-1] is Origin.JSON:
+                self._places[self._grow(path[:-1])].flags |= RAW
+            else:
+                self._places[self._grow(path)].flags |= SCALARS
+        for path in levels:
+            self._places[self._grow(path)].flags |= INSIDE
+        for path in subtrees:
+            place = self._places[self._grow(path)]
+            place.flags, place.everything = place.flags | SCALARS | INSIDE, True
+        for path, begins in (again or {}).items():
+            inner, outer = self._places[self._grow(path)], self._places[self._grow(begins)]
+            inner.flags, inner.children = inner.flags | INSIDE, outer.children
+
+    def _grow(self, path: Path) -> int:
+        place = 0
+        for step in path:
+            if isinstance(step, Origin):
+                break
+            self._places[place].flags |= INSIDE
+            children = self._places[place].children
+            if step not in children:
+                children[step] = len(self._places)
+                self._places.append(_Place())
+            place = children[step]
+        return place
+
+    def step(self, place: int, step: Step) -> int:
+        """Return the place one step on; -1 where nothing is wanted."""
+        here = self._places[place]
+        found = here.children.get(step)
+        if found is None and isinstance(step, str):
+            if ENTRY in here.children:
+                found = here.children[ENTRY]
+            elif ELEMENT in here.children:
+                # An object where arrays stand counts as an element.
+                found = self._places[here.children[ELEMENT]].children.get(step)
+        if found is not None:
+            return found
+        return self._below_everything(place) if here.everything else -1
+
+    def _below_everything(self, place: int) -> int:
+        return place if not self._places[place].children else self._everything()
+
+    def _everything(self) -> int:
+        last = self._places[-1]
+        if not (last.everything and not last.children):
+            self._places.append(_Place(SCALARS | INSIDE, {}, True))
+        return len(self._places) - 1
+
+    def wanted(self, place: int) -> int:
+        """Return the flags of a place."""
+        return self._places[place].flags
+
+
+class PatternSelection:
+    """What patterns ask for, when there is no layout.
+
+    A pattern with `$` in front is a path, and takes all below it; any other is the name of a field, wherever
+    it stands. `*` stands for any characters within one name.
+
+    Args:
+        only: Patterns of what is wanted; none for everything.
+        without: Patterns of what is not.
+    """
+
+    def __init__(self, only: Sequence[str] = (), without: Sequence[str] = ()):
+        self.only, self.without = tuple(only), tuple(without)
+        self._wants = [_Pattern(text) for text in only]
+        self._avoids = [_Pattern(text) for text in without]
+        self._paths: list[Path] = [()]
+        self._known: dict[tuple[int, Step], int] = {}
+
+    def __reduce__(self) -> tuple[type[PatternSelection], tuple[tuple[str, ...], tuple[str, ...]]]:
+        return PatternSelection, (self.only, self.without)
+
+    def step(self, place: int, step: Step) -> int:
+        """Return the place one step on; -1 where nothing is wanted."""
+        key = (place, step)
+        if key not in self._known:
+            path = (*self._paths[place], step)
+            self._known[key] = -1 if any(each.covers(path) for each in self._avoids) else len(self._paths)
+            if self._known[key] >= 0:
+                self._paths.append(path)
+        return self._known[key]
+
+    def wanted(self, place: int) -> int:
+        """Return the flags of a place."""
+        path = self._paths[place]
+        if not self._wants or any(each.covers(path) for each in self._wants):
+            return SCALARS | INSIDE
+        return INSIDE
+
+    def unmet(self, paths: Iterable[Path]) -> list[str]:
+        """Return the patterns of `only` and `without` that none of these paths meets."""
+        every = list(paths)
+        patterns = [*self._wants, *self._avoids]
+        return [each.text for each in patterns if not any(each.covers(path) for path in every)]
+
+
+class _Pattern:
+    def __init__(self, text: str):
+        self.text = text
+        self._is_path = text.startswith("$")
+        spelled = _as_shown(text) if self._is_path else text
+        self._matches = re.compile(_translated(spelled)).match
+
+    def covers(self, path: Path) -> bool:
+        """Say whether the pattern takes in what stands at the path."""
+        if self._is_path:
+            return any(self._matches(_as_shown(format_path(path[:count]))) for count in range(len(path) + 1))
+        return any(isinstance(step, str) and self._matches(step) for step in path)
+
+
+def _as_shown(path: str) -> str:
+    return path.replace("[*]", "[]").replace(".*", ".[]")
+
+
+def _translated(pattern: str) -> str:
+    return translate(pattern).replace(".*", r"[^.\[\]]*") if pattern.startswith("$") else translate(pattern)

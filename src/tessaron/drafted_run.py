@@ -1,0 +1,170 @@
+"""A run that drafts its own layout: all is read and put aside, then the fragments become rows."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import replace
+from difflib import get_close_matches
+from typing import Any
+
+from tessaron.core.drafting import draft_layout
+from tessaron.core.errors import UsageError
+from tessaron.core.layout import Column, Table, TableSet
+from tessaron.core.naming import Names
+from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.shape import ShapeNode
+from tessaron.core.work import RowsTask
+from tessaron.options import Options
+from tessaron.pool import Pool
+from tessaron.reading import Feed, Progress, Reading
+from tessaron.receipt import KeyCheck
+from tessaron.run_outcome import Outcome
+from tessaron.sources.inputs import Input
+from tessaron.spill import Spill
+from tessaron.uniqueness import CandidateKeys, UniqueCheck
+
+
+class DraftedRun:
+    """One run: read all, draft the layout, then turn the fragments into rows."""
+
+    def __init__(self, inputs: list[Input], options: Options, progress: Progress, stack: ExitStack):
+        self._options = options
+        self._progress = progress
+        sizes = [entry.size for entry in inputs]
+        self._pool = stack.enter_context(Pool(options.worker_count(), sizes))
+        feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
+        self.reading = Reading(inputs, options, feeds[0], feeds[1], progress, self._pool)
+        self.reading.selection = options.selection()
+        self._layouts: list[tuple[Feed, TableSet]] = []
+        self._stack = stack
+        self._check: UniqueCheck | None = None
+        self._candidates = CandidateKeys([])
+
+    def read(self) -> TableSet:
+        """Parse all inputs and return the layout of all tables."""
+        reading = self.reading
+        reading.read_all()
+        reading.settle()
+        names = Names()
+        layout = draft_layout(reading.records.shape.record, reading.top_name(), names)
+        if reading.has_documents():
+            around = draft_layout(reading.documents.shape.record, f"{layout.tables[0].name}_documents", names)
+            documents = around.tables[0].name
+            top = replace(layout.tables[0], documents=documents)
+            layout = TableSet((top, *layout.tables[1:]))
+            self._layouts.append((reading.documents, around))
+        else:
+            layout = _without_document_key(layout)
+        layout = self._with_keys(self._chosen(layout))
+        self._layouts.append((reading.records, layout))
+        return TableSet(tuple(table for _, each in self._layouts for table in each.tables))
+
+    def _chosen(self, layout: TableSet) -> TableSet:
+        """Return the layout without the tables that patterns left without columns."""
+        selection = self._options.selection()
+        if selection is None:
+            return layout
+        unmet = selection.unmet(_paths_of(self.reading.records.shape.record))
+        if unmet:
+            paths = [format_path(path) for path in _paths_of(self.reading.records.shape.record) if path]
+            near = get_close_matches(unmet[0], [*paths, *_last_names(paths)], 3, 0.5)
+            hint = f"; near it: {', '.join(near)}" if near else "; tessaron survey shows all paths"
+            raise UsageError(f"nothing is met by the pattern {unmet[0]!r}{hint}")
+        kept: list[Table] = []
+        for table in reversed(layout.tables):
+            has_children = any(other.parent == table.name or other.through == table.name for other in kept)
+            if table.columns or has_children or table.parent is None:
+                kept.append(table)
+        return TableSet(tuple(reversed(kept)), layout.natural_key)
+
+    def done(self) -> Outcome:
+        """Return what was done, once all rows were taken."""
+        reading = self.reading
+        return Outcome(
+            tuple(reading.sources),
+            reading.records.shape.record_count,
+            reading.rejected,
+            reading.repeated,
+            tuple(reading.notes),
+            tuple(reading.rejects),
+            reading.is_partial,
+            self.candidate_keys(),
+            self.key_check(),
+            left_out=reading.passed,
+        )
+
+    def _with_keys(self, layout: TableSet) -> TableSet:
+        """Return the layout with the keys that were asked for, and watch the columns of the top table."""
+        top = layout.tables[0]
+        names = [column.name for column in top.columns]
+        unknown = [name for name in self._options.key if name not in names]
+        if unknown:
+            raise UsageError(
+                f"no column {unknown[0]!r} in {top.name} for its key; there are {', '.join(names)}"
+            )
+        if self._options.key:
+            self._check = self._stack.enter_context(UniqueCheck(tuple(self._options.key)))
+        elif self._options.keys == "digest":
+            self._check = self._stack.enter_context(UniqueCheck((top.row_key,)))
+        possible = [column.name for column in top.columns if _may_be_key(column)]
+        self._candidates = self._stack.enter_context(CandidateKeys(possible))
+        if self._options.keys == "sequence":
+            return layout
+        tables = tuple(replace(table, key_type="text") for table in layout.tables)
+        return TableSet(tables, tuple(self._options.key))
+
+    def _watch(self, batch: Any) -> None:
+        if batch.num_rows:
+            self._candidates.add(batch)
+            if self._check is not None:
+                self._check.add(batch)
+
+    def key_check(self) -> KeyCheck | None:
+        """Return how the key of the top table stood the test of being unique; None if there was none."""
+        if self._check is None:
+            return None
+        return KeyCheck(self._check.columns, self._check.duplicates(), self._check.nulls)
+
+    def candidate_keys(self) -> tuple[str, ...]:
+        """Return the columns that could be the natural key of the top table."""
+        return tuple(self._candidates.names())
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield, fragment by fragment, the rows of the tables."""
+        steps = sum(len(feed.records_before) for feed, _ in self._layouts)
+        step = 0
+        for feed, layout in self._layouts:
+            rows_before: dict[str, int] = {}
+            tasks = map(RowsTask, feed.spill.read(), feed.records_before)
+            for batches in self._pool.map_rows(tasks, feed.shape.record, layout, rows_before):
+                step += 1
+                if feed is self.reading.records:
+                    self._watch(batches[layout.tables[0].name])
+                yield batches
+                self._progress.write(step, steps)
+
+
+def _paths_of(record: ShapeNode) -> list[Path]:
+    found: list[Path] = []
+    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
+    while pending:
+        node, path = pending.pop()
+        found.append(path)
+        pending += [(child, (*path, step)) for step, child in node.children.items()]
+    return found
+
+
+def _last_names(paths: list[str]) -> list[str]:
+    return [path.rsplit(".", 1)[-1] for path in paths]
+
+
+def _may_be_key(column: Column) -> bool:
+    plain = column.type.name in ("integer", "text", "uuid", "decimal")
+    return plain and not isinstance(column.path[-1:] and column.path[-1], Origin)
+
+
+def _without_document_key(layout: TableSet) -> TableSet:
+    top = layout.tables[0]
+    columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
+    return TableSet((replace(top, columns=columns, document_key=None), *layout.tables[1:]))

@@ -1,0 +1,44 @@
+"""What every run offers: its tables, their rows, and at the end what was done."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from tessaron.core.layout import TableSet
+from tessaron.receipt import Finding, KeyCheck, Reject, SourceRead
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What a run did; see `Receipt` for what each part means."""
+
+    sources: tuple[SourceRead, ...]
+    records: int
+    rejected: int
+    repeated_names: int
+    notes: tuple[tuple[str, str], ...]
+    rejects: tuple[Reject, ...]
+    is_partial: bool
+    candidate_keys: tuple[str, ...] = ()
+    key_check: KeyCheck | None = None
+    key_checks: tuple[KeyCheck, ...] = ()
+    filtered: Mapping[str, int] = field(default_factory=dict)
+    left_out: Mapping[str, int] = field(default_factory=dict)
+    rejected_values: int = 0
+    findings: tuple[Finding, ...] = ()
+    unmet: tuple[str, ...] = ()
+
+
+class Run(Protocol):
+    """One run over a source."""
+
+    def read(self) -> TableSet:
+        """Return the tables that will be written, in their order."""
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield, fragment by fragment, the rows of the tables."""
+
+    def done(self) -> Outcome:
+        """Return what was done, once all rows were taken."""
