@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import replace
@@ -11,10 +12,12 @@ from typing import Any
 from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
 from tessaron.core.layout import Column, Table, TableSet
+from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
+from tessaron.flat_rows import FlatRows
 from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Feed, Progress, Reading
@@ -40,12 +43,16 @@ class DraftedRun:
         self._stack = stack
         self._check: UniqueCheck | None = None
         self._candidates = CandidateKeys([])
+        self._flat: FlatRows | None = None
 
     def read(self) -> TableSet:
-        """Parse all inputs and return the layout of all tables."""
+        """Parse all inputs and return the tables that will be written."""
         reading = self.reading
         reading.read_all()
         reading.settle()
+        if self._options.flat is not None:
+            self._flat = FlatRows(reading, self._options, self._pool, self._progress)
+            return self._flat.tables
         names = Names()
         layout = draft_layout(reading.records.shape.record, reading.top_name(), names)
         if reading.has_documents():
@@ -65,10 +72,12 @@ class DraftedRun:
         selection = self._options.selection()
         if selection is None:
             return layout
-        unmet = selection.unmet(_paths_of(self.reading.records.shape.record))
+        met = _paths_of(self.reading.records.shape.record)
+        passed = [path for path in map(path_of_text, self.reading.passed) if path is not None]
+        unmet = selection.unmet(met, passed)
         if unmet:
-            paths = [format_path(path) for path in _paths_of(self.reading.records.shape.record) if path]
-            near = get_close_matches(unmet[0], [*paths, *_last_names(paths)], 3, 0.5)
+            paths = [format_path(path) for path in (*met, *passed) if path]
+            near = get_close_matches(unmet[0], {*paths, *_last_names(paths)}, 3, 0.5)
             hint = f"; near it: {', '.join(near)}" if near else "; tessaron survey shows all paths"
             raise UsageError(f"nothing is met by the pattern {unmet[0]!r}{hint}")
         kept: list[Table] = []
@@ -91,7 +100,7 @@ class DraftedRun:
             reading.is_partial,
             self.candidate_keys(),
             self.key_check(),
-            left_out=reading.passed,
+            left_out=reading.passed + (self._flat.left_out if self._flat is not None else Counter()),
         )
 
     def _with_keys(self, layout: TableSet) -> TableSet:
@@ -132,6 +141,9 @@ class DraftedRun:
 
     def rows(self) -> Iterator[dict[str, Any]]:
         """Yield, fragment by fragment, the rows of the tables."""
+        if self._flat is not None:
+            yield from self._flat.rows()
+            return
         steps = sum(len(feed.records_before) for feed, _ in self._layouts)
         step = 0
         for feed, layout in self._layouts:

@@ -10,7 +10,7 @@ from typing import Any
 
 from tessaron.core.errors import SourceError, TargetError, UsageError
 from tessaron.core.layouts import editing
-from tessaron.core.layouts.checking import parse_layout
+from tessaron.core.layouts.checking import check_layout
 from tessaron.core.layouts.compiling import CompiledLayout, compile_layout
 from tessaron.core.layouts.model import LayoutPart
 
@@ -29,7 +29,8 @@ class Layout:
     def __init__(self, text: str, source: str = "layout"):
         self._text = text
         self._source = source
-        self._part, self._lines = parse_layout(text, source)
+        self._checked = check_layout(text, source)
+        self._part = self._checked.part
         self.compiled(secret=b"any")
 
     def __repr__(self) -> str:
@@ -122,7 +123,7 @@ class Layout:
             raise UsageError(
                 f"{masked} is masked by a keyed digest; set {variable} to a secret text of your own"
             )
-        return compile_layout(self._part, self._lines, self._source, secret, strict)
+        return compile_layout(self._checked, self._source, secret, strict)
 
     def _masked(self) -> str | None:
         for table, part in self._part.tables.items():

@@ -26,7 +26,7 @@ _RECORDS_READ = 200
 @source_argument
 @records_option
 @shaping_options
-@click.option("--table", "only", metavar="NAME", help="Only this table.")
+@click.option("--table", "one", metavar="NAME", help="Only this table.")
 @click.option("--rows", type=click.IntRange(min=1), default=10, show_default=True, help="Rows of each table.")
 @click.option(
     "--as",
@@ -45,7 +45,7 @@ _RECORDS_READ = 200
 @click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
 def preview(
     sources: tuple[str, ...],
-    only: str | None,
+    one: str | None,
     rows: int,
     form: str,
     first: int | None,
@@ -69,11 +69,11 @@ def preview(
         layout=layout_of(layout_file),
         **options,
     )
-    shown = [_known(only, list(tables))] if only is not None else list(tables)
+    shown = [_known(one, list(tables))] if one is not None else list(tables)
     if form != "table" and len(shown) > 1:
         raise click.UsageError(f"--as {form} is for one table; choose with --table: {', '.join(shown)}")
     for index, name in enumerate(shown):
-        if form == "table" and only is None:
+        if form == "table" and one is None:
             sys.stdout.write("\n" * bool(index) + _title(name, tables, rows))
         _write(tables, name, rows, form)
     _say_what_was_read(tables)

@@ -143,11 +143,17 @@ class PatternSelection:
             return SCALARS | INSIDE
         return INSIDE
 
-    def unmet(self, paths: Iterable[Path]) -> list[str]:
-        """Return the patterns of `only` and `without` that none of these paths meets."""
-        every = list(paths)
-        patterns = [*self._wants, *self._avoids]
-        return [each.text for each in patterns if not any(each.covers(path) for path in every)]
+    def unmet(self, taken: Iterable[Path], passed: Iterable[Path]) -> list[str]:
+        """Return the patterns that met nothing.
+
+        Args:
+            taken: The paths that were taken: what `only` asks for is among them.
+            passed: The paths that were passed over: what `without` says is among them.
+        """
+        met, left = list(taken), list(passed)
+        return [each.text for each in self._wants if not any(map(each.covers, met))] + [
+            each.text for each in self._avoids if not any(map(each.covers, left))
+        ]
 
 
 class _Pattern:

@@ -61,14 +61,39 @@ def notes_view(receipt: Receipt) -> list[str]:
         lines.append(_key_failure(receipt.key_check))
     elif receipt.key_check is None and receipt.candidate_keys:
         lines.append(f"note: could be a natural key: {', '.join(receipt.candidate_keys)} (say so with --key)")
-    if receipt.rejected:
-        left = f"{count(receipt.rejected, 'record')} left out"
-        lines.append(f"{left}; places and reasons are in {receipt.target}/{REJECTS_FILE}")
+    lines += _layout_notes(receipt)
+    if receipt.rejected or receipt.rejected_values:
+        left = [f"{count(receipt.rejected, 'record')} left out"] if receipt.rejected else []
+        left += [f"{count(receipt.rejected_values, 'value')} left out"] if receipt.rejected_values else []
+        lines.append(f"{' and '.join(left)}; places and reasons are in {receipt.target}/{REJECTS_FILE}")
     return lines
 
 
+def _layout_notes(receipt: Receipt) -> list[str]:
+    """Return what the choice of columns, filters and conditions have led to."""
+    lines = [
+        f"filtered: {count(rows, 'row')} of {table} and what is below them"
+        for table, rows in receipt.filtered.items()
+    ]
+    if receipt.left_out:
+        values = sum(each.values for each in receipt.left_out)
+        paths = count(len(receipt.left_out), "path")
+        lines.append(f"left out: {count(values, 'value')} at {paths}, listed in receipt.json")
+    for finding in receipt.findings[:_NOTES_SHOWN]:
+        word = _OUTCOMES[finding.outcome]
+        lines.append(f"{word}: {finding.name} ({finding.code}) {finding.count:,} times; {finding.example}")
+    if len(receipt.findings) > _NOTES_SHOWN:
+        lines.append(f"{len(receipt.findings) - _NOTES_SHOWN:,} more findings in receipt.json")
+    lines += [f"not met: {name} stands nowhere in the source" for name in receipt.unmet]
+    lines += [_key_failure(check) for check in receipt.key_checks if not check.passed]
+    return lines
+
+
+_OUTCOMES = {"record": "record rejected", "value": "value rejected", "note": "note"}
+
+
 def _key_failure(check: KeyCheck) -> str:
-    what = " + ".join(check.columns)
+    what = " + ".join(check.columns) + (f" of {check.table}" if check.table else "")
     found = f"{count(check.duplicates, 'row')} with the values of an earlier one, {check.nulls:,} with null"
     return f"check failed: {what} is no key: {found}"
 

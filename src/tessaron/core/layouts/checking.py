@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Iterable
+from dataclasses import dataclass
+from difflib import get_close_matches
 from typing import Any, get_args
 
 from pydantic import BaseModel, ValidationError
@@ -26,22 +28,59 @@ _WORDS = {
 }
 
 
-def parse_layout(text: str, source: str = "layout") -> tuple[LayoutPart, KeyLines]:
-    """Return the model of a layout file's text, and where its keys stand.
+@dataclass(frozen=True, slots=True)
+class CheckedLayout:
+    """A layout file whose form was checked.
+
+    Attributes:
+        part: Its model; what is wrong in form is left out of it, or taken as it was probably meant.
+        lines: Where its keys stand.
+        faults: What is wrong in form.
+    """
+
+    part: LayoutPart
+    lines: KeyLines
+    faults: tuple[LayoutFault, ...] = ()
+
+
+def check_layout(text: str, source: str = "layout") -> CheckedLayout:
+    """Return the model of a layout file's text, with the mistakes of form, so that others can be found too.
 
     Raises:
-        LayoutError: With all that is wrong in the form of the file.
+        LayoutError: When it is not TOML, or has no tables.
     """
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         raise LayoutError([_toml_fault(str(error))], source) from error
     lines = key_lines(text)
-    try:
-        return LayoutPart.model_validate(data), lines
-    except ValidationError as error:
-        faults = _faults_of(error, data, lines)
-        raise LayoutError(faults, source) from error
+    faults: list[LayoutFault] = []
+    while True:
+        try:
+            return CheckedLayout(LayoutPart.model_validate(data), lines, tuple(faults))
+        except ValidationError as error:
+            found = _faults_of(error, data, lines)
+            faults += found
+            if not any([_mend(data, fault.keys) for fault in found]):
+                raise LayoutError(faults, source) from error
+
+
+def _mend(data: Any, keys: Keys) -> bool:
+    """Take out what is wrong, or give a key the name it was probably meant to have; say whether it was there."""
+    for key in keys[:-1]:
+        data = data[int(key) - 1] if isinstance(data, list) else data.get(key)
+        if data is None:
+            return False
+    if isinstance(data, list):
+        data.pop(int(keys[-1]) - 1)
+        return True
+    if not keys or keys[-1] not in data:
+        return False
+    value = data.pop(keys[-1])
+    near = get_close_matches(keys[-1], sorted(_fields_beside(keys)), 1)
+    if near and keys[-1] not in _fields_beside(keys) and near[0] not in data:
+        data[near[0]] = value
+    return True
 
 
 def _toml_fault(message: str) -> LayoutFault:

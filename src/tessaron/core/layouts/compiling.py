@@ -19,10 +19,11 @@ from tessaron.core.jsonpath import parse_path
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Rearrangement, TablePlan
 from tessaron.core.laying.skeleton import skeleton_of
 from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Table
+from tessaron.core.layouts.checking import CheckedLayout
 from tessaron.core.layouts.columns import ColumnMaker, Columns
 from tessaron.core.layouts.faults import LayoutError, LayoutFault
-from tessaron.core.layouts.lines import KeyLines, Keys
-from tessaron.core.layouts.model import LayoutPart, ReadingPart, TablePart
+from tessaron.core.layouts.lines import Keys
+from tessaron.core.layouts.model import ReadingPart, TablePart
 from tessaron.core.layouts.rows import Place, RowsFinder
 from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.naming import Names
@@ -62,13 +63,12 @@ class CompiledLayout:
 
 
 def compile_layout(
-    part: LayoutPart, lines: KeyLines, source: str = "layout", secret: bytes = b"", strict: bool = False
+    checked: CheckedLayout, source: str = "layout", secret: bytes = b"", strict: bool = False
 ) -> CompiledLayout:
     """Return a layout ready to run.
 
     Args:
-        part: The layout's model.
-        lines: Where its keys stand.
+        checked: The layout, its form checked.
         source: The file, or what stands for it, for messages.
         secret: What digest masks are made with.
         strict: Whether what numbered columns do not hold is a reject.
@@ -76,14 +76,22 @@ def compile_layout(
     Raises:
         LayoutError: With all that is wrong.
     """
-    return _Compiler(part, lines, source, secret, strict).compile()
+    return _Compiler(checked, source, secret, strict).compile()
+
+
+class _UnknownRowsError(Exception):
+    """It is not known where rows stand."""
 
 
 class _Compiler:
-    def __init__(self, part: LayoutPart, lines: KeyLines, source: str, secret: bytes, strict: bool):
-        self._part, self._lines, self._source = part, lines, source
+    def __init__(self, checked: CheckedLayout, source: str, secret: bytes, strict: bool):
+        part = checked.part
+        self._part, self._lines, self._source = part, checked.lines, source
         self._secret, self._strict = secret, strict
-        self._faults: list[LayoutFault] = []
+        self._faults: list[LayoutFault] = list(checked.faults)
+        self._broken = {fault.keys[:-1] for fault in checked.faults} | {
+            fault.keys for fault in checked.faults
+        }
         self._structure = StructureMaker(part.structure, self.say)
         self._rows = RowsFinder(part.tables, self.say)
         self._maker = ColumnMaker(part.reading, self._rows, self.say)
@@ -93,8 +101,9 @@ class _Compiler:
         self._checking: list[tuple[str, str]] = []
 
     def say(self, keys: Keys, message: str) -> None:
-        """Keep a mistake."""
-        self._faults.append(LayoutFault(keys, message, self._lines.line_of(keys)))
+        """Keep a mistake; what only follows from one of form is not said."""
+        if keys not in self._broken:
+            self._faults.append(LayoutFault(keys, message, self._lines.line_of(keys)))
 
     def compile(self) -> CompiledLayout:
         part = self._part
@@ -102,10 +111,9 @@ class _Compiler:
         changes = self._structure.make()
         places = {name: self._rows.place(name) for name in part.tables}
         for name, table in part.tables.items():
-            if places[name] is not None:
-                self._columns[name] = self._maker.make(name, table)
-        records = [name for name, place in places.items() if place is not None and not place.is_around]
-        around = [name for name, place in places.items() if place is not None and place.is_around]
+            self._columns[name] = self._maker.make(name, table)
+        records = [name for name, place in places.items() if not place.is_around]
+        around = [name for name, place in places.items() if place.is_around]
         plan = self._plan(records, changes)
         # Documents are counted: what stands around records is no record of its own.
         outer = replace(self._plan(around, []), has_digest_keys=False, natural_key=()) if around else None
@@ -145,9 +153,9 @@ class _Compiler:
 
     def _check_keys(self, keys: Mapping[str, tuple[str, ...]]) -> None:
         for name, columns in keys.items():
-            known = self._columns[name].names() if name in self._columns else []
+            known = self._columns[name].names()
             for column in columns:
-                if name in self._columns and column not in known:
+                if column not in known:
                     self.say(
                         ("tables", name, "key"), f"no column {column!r} in {name}; {nearest(column, known)}"
                     )
@@ -223,11 +231,14 @@ class _Compiler:
         for other in part.multiply:
             if other not in self._columns:
                 self.say(("tables", name, "multiply"), f"no table {other!r}; {nearest(other, self._columns)}")
-            elif self.relation(name, other) != "aside":
+            elif not self._is_broken(name, other) and self.relation(name, other) != "aside":
                 self.say(("tables", name, "multiply"), f"{other} does not stand beside {name}")
             else:
                 found.append(other)
         return found
+
+    def _is_broken(self, *names: str) -> bool:
+        return any(self._rows.place(name).is_broken for name in names)
 
     def _finished(self, plan: ColumnPlan, part: TablePart) -> ColumnPlan:
         """Return a column with its expression checked and its type known."""
@@ -265,6 +276,8 @@ class _Compiler:
                 self.say(keys, f"expected table.column, got {text!r}; {nearest(other, self._columns)}")
                 continue
             known = self._columns[other].names()
+            if self._is_broken(name, other):
+                continue
             if self.relation(name, other) not in ("above", "same") and other not in part.multiply:
                 self.say(keys, f"{other} is not above {name}")
             elif column == "*":
@@ -342,7 +355,9 @@ class _Compiler:
     def relation(self, table: str, other: str) -> Relation:
         """Say where the rows of `other` stand, seen from those of `table`."""
         mine, theirs = self._rows.place(table), self._rows.place(other)
-        if mine is None or theirs is None or mine.is_around != theirs.is_around:
+        if mine.is_broken or theirs.is_broken:
+            raise _UnknownRowsError
+        if mine.is_around != theirs.is_around:
             return "aside"
         return _relation(mine, theirs)
 
@@ -387,6 +402,9 @@ class _Compiler:
                 self._checked[keys] = found
             except ExpressionError as error:
                 self.say(keys, str(error))
+            except _UnknownRowsError:
+                # The mistake in the rows was said; what follows from it is not.
+                pass
         return self._checked[keys]
 
 

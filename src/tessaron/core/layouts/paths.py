@@ -36,6 +36,14 @@ class LayoutPath:
         return LayoutPath((*rows, *self.steps), picks)
 
 
+def path_of_text(text: str) -> Path | None:
+    """Return the steps of a path as `format_path` shows it; None where that was no path of plain steps."""
+    try:
+        return parse_layout_path(text).steps
+    except LayoutPathError:
+        return None
+
+
 def parse_layout_path(text: str) -> LayoutPath:
     """Return the path that `text` spells; `[*]` goes to elements, `.*` to the entries of a dictionary.
 

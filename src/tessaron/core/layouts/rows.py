@@ -24,42 +24,42 @@ class Place:
         level: Their path.
         is_around: Whether they are of what stands around the records.
         change: How they are brought together, if they are not a level of the documents.
+        is_broken: Whether a mistake was found, so that nothing is known but that there are rows.
     """
 
     level: Path
     is_around: bool = False
     change: Rearrangement | None = None
+    is_broken: bool = False
 
 
 @dataclass
 class RowsFinder:
-    """Finds the rows of the tables, each once; a table without a place has a mistake that was said."""
+    """Finds the rows of the tables, each once; mistakes are said."""
 
     tables: Mapping[str, TablePart]
     say: Say
     objects: set[Path] = field(default_factory=set)
     """Paths of objects that are rows."""
-    _places: dict[str, Place | None] = field(default_factory=dict)
+    _places: dict[str, Place] = field(default_factory=dict)
     _finding: list[str] = field(default_factory=list)
 
-    def place(self, name: str) -> Place | None:
-        """Return where the rows of a table stand; None after a mistake."""
+    def place(self, name: str) -> Place:
+        """Return where the rows of a table stand; a broken place after a mistake."""
         if name not in self._places:
             if name in self._finding:
                 self.say(
                     ("tables", name, "parent"), f"{' → '.join([*self._finding, name])}: a table below itself"
                 )
-                return None
+                return _broken(name)
             self._finding.append(name)
-            self._places[name] = self._find(name, self.tables[name])
+            self._places[name] = self._find(name, self.tables[name]) or _broken(name)
             self._finding.pop()
         return self._places[name]
 
     def level(self, name: str) -> Path:
-        """Return the level of a table that has a place."""
-        place = self.place(name)
-        assert place is not None
-        return place.level
+        """Return the level of a table's rows."""
+        return self.place(name).level
 
     def text(self, name: str) -> str:
         """Return how the layout spells where a table's rows stand."""
@@ -70,7 +70,7 @@ class RowsFinder:
     def changes(self, name: str) -> list[Rearrangement]:
         """Return what brings a table's rows together."""
         place = self.place(name)
-        return [place.change] if place is not None and place.change is not None else []
+        return [place.change] if place.change is not None else []
 
     def parent(self, name: str, names: list[str]) -> str | None:
         """Return the table that a table's rows belong to, written or not."""
@@ -140,7 +140,7 @@ class RowsFinder:
             )
             return None
         above = self.place(parent)
-        return None if above is None else path.below(above.level)
+        return path.below(above.level)
 
     def _made(self, kind: str, name: str, texts: list[str], keys: Keys) -> Place | None:
         """Return the place of rows that are brought together from several paths."""
@@ -175,3 +175,7 @@ class RowsFinder:
                 picks = [(at + 1 if at > count else at, index) for at, index in picks]
                 picks.append((count + 1, 0))
         return LayoutPath(steps, tuple(picks))
+
+
+def _broken(name: str) -> Place:
+    return Place((f"\0{name}", ELEMENT), is_broken=True)

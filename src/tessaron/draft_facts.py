@@ -1,0 +1,111 @@
+"""What a draft is written from: the settled shape of what was read, its tables, and remarks on every path."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from datetime import date
+
+from tessaron._version import __version__
+from tessaron.core.drafting import draft_layout
+from tessaron.core.errors import UsageError
+from tessaron.core.layout import Table, TableSet
+from tessaron.core.layouts.writing import Draft, Remark
+from tessaron.core.naming import Names
+from tessaron.core.paths import Origin
+from tessaron.core.shape import ShapeNode
+from tessaron.core.survey import SurveyMaker
+from tessaron.options import Options
+from tessaron.reading import Reading
+
+_LONGEST_EXAMPLE = 24
+
+
+def draft_of(reading: Reading, options: Options) -> Draft:
+    """Return what a layout file is written from, for what was read and settled."""
+    record = reading.records.shape.record
+    if not record.row_count:
+        raise UsageError("there are no records to draft a layout from")
+    names = Names()
+    tables = draft_layout(record, reading.top_name(), names, style=options.names)
+    tables = _without_own_origins(tables, options)
+    around: tuple[Table, ...] = ()
+    if reading.has_documents():
+        name = f"{tables.tables[0].name}_documents"
+        around = draft_layout(reading.documents.shape.record, name, names).tables
+    else:
+        tables = _without_documents(tables)
+    tables = TableSet(tables.tables, tuple(options.key))
+    return Draft(
+        tables, record, _remarks(reading, record), _reading_keys(reading, options), around, _head(reading)
+    )
+
+
+def _without_own_origins(tables: TableSet, options: Options) -> TableSet:
+    """Return the tables without the columns that a survey adds, unless they were asked for."""
+    if options.origin:
+        return tables
+    top = tables.tables[0]
+    hidden = (Origin.FILE, Origin.RECORD, Origin.LINE)
+    columns = tuple(column for column in top.columns if column.path[-1:] not in [(each,) for each in hidden])
+    return TableSet((replace(top, columns=columns), *tables.tables[1:]), tables.natural_key)
+
+
+def _without_documents(tables: TableSet) -> TableSet:
+    top = tables.tables[0]
+    columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
+    return TableSet(
+        (replace(top, columns=columns, document_key=None), *tables.tables[1:]), tables.natural_key
+    )
+
+
+def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
+    keys: dict[str, object] = {"format": "json", "records": reading.records_path(), "keys": options.keys}
+    if options.records is None and reading.records_path() == "$":
+        del keys["records"]
+    if not options.envelope:
+        keys["envelope"] = False
+    if options.duplicate_keys != "last":
+        keys["duplicate_keys"] = options.duplicate_keys
+    if options.names != "path":
+        keys["names"] = options.names
+    return keys
+
+
+def _head(reading: Reading) -> list[str]:
+    sources = [entry.name for entry in reading.inputs]
+    shown = ", ".join(sources[:3]) + (f" and {len(sources) - 3} more" if len(sources) > 3 else "")
+    count = reading.records.shape.record_count
+    return [
+        f"Drafted by Tessaron {__version__} on {date.today().isoformat()} from {count:,} records of {shown}.",
+        "Beside each column: how many of the rows have it, an example, what to know.",
+    ]
+
+
+def _remarks(reading: Reading, record: ShapeNode) -> Mapping[str, Remark]:
+    return dict(_each_remark(reading, record))
+
+
+def _each_remark(reading: Reading, record: ShapeNode) -> Iterator[tuple[str, Remark]]:
+    entries, notes = SurveyMaker(record, reading.structure, {}).make()
+    said: dict[str, str] = {}
+    for note in notes:
+        if note.path not in said and note.code in _TOPICS:
+            said[note.path] = note.text
+    for entry in entries:
+        example = entry.example.value if entry.example is not None else ""
+        if len(example) > _LONGEST_EXAMPLE:
+            example = example[: _LONGEST_EXAMPLE - 1] + "…"
+        yield (
+            entry.path,
+            Remark(entry.fill_rate, f"e.g. {example}" if example else "", said.get(entry.path, "")),
+        )
+
+
+_TOPICS = frozenset(
+    (
+        "mixed kinds", "number", "date", "ambiguous date", "JSON", "placeholder", "surrounding spaces",
+        "e-mail address", "phone number", "card number", "not all alike", "spellings", "long integers",
+    )
+)  # fmt: skip
+"""The notes of a survey that say something about how a column is to be read."""
