@@ -10,7 +10,7 @@ from typing import ClassVar
 import tessaron
 from tests.harness import FolderTest, command
 
-COMMANDS = ["survey", "find", "values", "compose", "preview", "sample", "export", "demo"]
+COMMANDS = ["survey", "find", "values", "compose", "preview", "sample", "draft", "export", "demo"]
 
 
 class HelpTest(unittest.TestCase):

@@ -167,7 +167,8 @@ class KeysTest(FolderTest):
         done = command("export", source, "-o", self.folder / "p", "--key", "id", "--json")
         self.assertEqual(done.returncode, 1)
         self.assertEqual(
-            json.loads(done.stdout)["key_check"], {"columns": ["id"], "duplicates": 1, "nulls": 0}
+            json.loads(done.stdout)["key_check"],
+            {"columns": ["id"], "duplicates": 1, "nulls": 0, "table": ""},
         )
 
     def test_options_that_cannot_be(self):

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import replace
 from difflib import get_close_matches
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
@@ -17,7 +17,6 @@ from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
-from tessaron.flat_rows import FlatRows
 from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Feed, Progress, Reading
@@ -26,6 +25,9 @@ from tessaron.run_outcome import Outcome
 from tessaron.sources.inputs import Input
 from tessaron.spill import Spill
 from tessaron.uniqueness import CandidateKeys, UniqueCheck
+
+if TYPE_CHECKING:
+    from tessaron.flat_rows import FlatRows
 
 
 class DraftedRun:
@@ -51,6 +53,9 @@ class DraftedRun:
         reading.read_all()
         reading.settle()
         if self._options.flat is not None:
+            # The model of layouts takes time to load; most runs do without.
+            from tessaron.flat_rows import FlatRows
+
             self._flat = FlatRows(reading, self._options, self._pool, self._progress)
             return self._flat.tables
         names = Names()
@@ -77,7 +82,7 @@ class DraftedRun:
         unmet = selection.unmet(met, passed)
         if unmet:
             paths = [format_path(path) for path in (*met, *passed) if path]
-            near = get_close_matches(unmet[0], {*paths, *_last_names(paths)}, 3, 0.5)
+            near = get_close_matches(unmet[0], sorted({*paths, *_last_names(paths)}), 3, 0.5)
             hint = f"; near it: {', '.join(near)}" if near else "; tessaron survey shows all paths"
             raise UsageError(f"nothing is met by the pattern {unmet[0]!r}{hint}")
         kept: list[Table] = []

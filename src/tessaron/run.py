@@ -6,7 +6,7 @@ import time
 from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import pyarrow as pa
 
@@ -16,8 +16,6 @@ from tessaron.core.layout import TableSet
 from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
 from tessaron.drafted_run import DraftedRun
-from tessaron.layout_run import LayoutRun
-from tessaron.layouts import Layout
 from tessaron.options import Options
 from tessaron.reading import NoProgress, Progress
 from tessaron.receipt import (
@@ -35,6 +33,9 @@ from tessaron.run_outcome import Run
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder
 from tessaron.sources.inputs import Input, resolve_inputs
+
+if TYPE_CHECKING:
+    from tessaron.layouts import Layout
 
 
 def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Tables:
@@ -170,6 +171,9 @@ def start_run(
         pa.set_memory_pool(pa.system_memory_pool())
     if layout is None:
         return DraftedRun(inputs, options, progress, stack)
+    # The model of layouts takes time to load; a run without one does not need it.
+    from tessaron.layout_run import LayoutRun
+
     options.check_with_layout()
     return LayoutRun(inputs, options, layout.compiled(options.strict), progress, stack)
 

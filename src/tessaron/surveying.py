@@ -5,7 +5,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -24,18 +24,26 @@ from tessaron.reading import Feed, NoProgress, Progress, Reading
 from tessaron.sources.inputs import resolve_inputs
 from tessaron.spill import Spill
 
+if TYPE_CHECKING:
+    from tessaron.layout_view import LayoutView
+    from tessaron.layouts import Layout
+
 _MOST_WATCHED = 24
 """So many paths, from the first, are looked at for values that repeat."""
 _KEY_TYPES = frozenset(("text", "integer", "uuid"))
 _HASHES_AT_ONCE, _BLOCK_BYTES = 1_000_000, 4 * 1024 * 1024
 
 
-def survey_source(source: Any, progress: Progress | None = None, **options: Any) -> SurveyFacts:
+def survey_source(
+    source: Any, progress: Progress | None = None, *, layout: Layout | None = None, **options: Any
+) -> SurveyFacts:
     """Return what a survey of the records of `source` finds.
 
     Args:
         source: As in `shred`.
         progress: Is told how far the survey is.
+        layout: A layout, through which the source is seen: where its records stand, its changes of structure,
+            and which columns take which paths.
         **options: Of `Options`: name, records, dictionaries, not_dictionaries, first, workers, memory,
             depth_limit, chunk_bytes, kernel.
 
@@ -45,12 +53,18 @@ def survey_source(source: Any, progress: Progress | None = None, **options: Any)
         UsageError: When an option cannot be right.
     """
     settled = Options.of(options)
+    seen = None if layout is None else _view_of(layout)
+    if seen is not None:
+        settled.check_with_layout()
+        settled = seen.options(settled)
     inputs = resolve_inputs(source)
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(settled.worker_count(), [entry.size for entry in inputs]))
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
         told = progress or NoProgress()
         reading = Reading(inputs, settled, feeds[0], feeds[1], told, pool, is_survey=True)
+        if seen is not None:
+            reading.work = seen.work()
         reading.read_all()
         reading.settle()
         record = reading.records.shape.record
@@ -64,7 +78,15 @@ def survey_source(source: Any, progress: Progress | None = None, **options: Any)
             record,
             tuple(entry.name for entry in inputs),
             reading.records_path(),
+            None if seen is None else seen.taken(),
         )
+
+
+def _view_of(layout: Layout) -> LayoutView:
+    """Return the view through a layout; only then its model, which takes time to load, is needed."""
+    from tessaron.layout_view import LayoutView
+
+    return LayoutView(layout)
 
 
 def _notes_of_reading(reading: Reading) -> Iterator[SurveyNote]:

@@ -10,6 +10,8 @@ import click
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
     ByteSize,
+    layout_of,
+    layout_option,
     records_option,
     say,
     source_argument,
@@ -24,6 +26,7 @@ if TYPE_CHECKING:
 @click.command()
 @source_argument
 @records_option
+@layout_option
 @click.option("--match", metavar="PATTERN", help="Only paths with this in them, with their ancestors.")
 @click.option("--depth", type=click.IntRange(min=0), metavar="N", help="Only N levels below the record.")
 @click.option("--first", type=click.IntRange(min=1), metavar="N", help="Only the first N records: a sample.")
@@ -47,6 +50,7 @@ def survey(
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
     as_json: bool,
+    layout_file: str | None,
     **options: Any,
 ) -> None:
     """Show the structure of SOURCE: every path with its fill rate, type, distinct values and range.
@@ -62,7 +66,12 @@ def survey(
 
     with ProgressBar(console(stderr=True)) as bar:
         facts = survey_source(
-            source_of(sources), bar, dictionaries=dictionary, not_dictionaries=no_dictionary, **options
+            source_of(sources),
+            bar,
+            layout=layout_of(layout_file),
+            dictionaries=dictionary,
+            not_dictionaries=no_dictionary,
+            **options,
         )
     if as_json:
         sys.stdout.write(Survey(facts).to_json() + "\n")

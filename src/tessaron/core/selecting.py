@@ -63,6 +63,23 @@ class PathSelection:
         for path, begins in (again or {}).items():
             inner, outer = self._places[self._grow(path)], self._places[self._grow(begins)]
             inner.flags, inner.children = inner.flags | INSIDE, outer.children
+        self._spread()
+
+    def _spread(self) -> None:
+        """Want everything below places of which everything is wanted."""
+        pending = [place for place in self._places if place.everything]
+        seen: set[int] = set()
+        while pending:
+            place = pending.pop()
+            if id(place) in seen:
+                continue
+            seen.add(id(place))
+            place.flags, place.everything = place.flags | SCALARS | INSIDE, True
+            pending += [self._places[index] for index in place.children.values()]
+        for place in self._places:
+            # An object where arrays stand is an element: its text is wanted as the text of one.
+            if ELEMENT in place.children:
+                place.flags |= self._places[place.children[ELEMENT]].flags & RAW
 
     def _grow(self, path: Path) -> int:
         place = 0
@@ -86,7 +103,7 @@ class PathSelection:
                 found = here.children[ENTRY]
             elif ELEMENT in here.children:
                 # An object where arrays stand counts as an element.
-                found = self._places[here.children[ELEMENT]].children.get(step)
+                return self.step(here.children[ELEMENT], step)
         if found is not None:
             return found
         return self._below_everything(place) if here.everything else -1
@@ -103,6 +120,31 @@ class PathSelection:
     def wanted(self, place: int) -> int:
         """Return the flags of a place."""
         return self._places[place].flags
+
+
+class SelectionBelow:
+    """A selection as it is for documents that stand at a path: in the texts there.
+
+    Args:
+        selection: The selection of the records.
+        path: Where the documents stand.
+    """
+
+    def __init__(self, selection: Selection, path: Path):
+        place = 0
+        for step in path:
+            place = selection.step(place, step) if place >= 0 else -1
+        self._selection, self._top = selection, place
+
+    def step(self, place: int, step: Step) -> int:
+        """Return the place one step on; -1 where nothing is wanted."""
+        at = place or self._top
+        return self._selection.step(at, step) if at >= 0 else -1
+
+    def wanted(self, place: int) -> int:
+        """Return the flags of a place."""
+        at = place or self._top
+        return self._selection.wanted(at) if at >= 0 else NOTHING
 
 
 class PatternSelection:

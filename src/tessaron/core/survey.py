@@ -85,6 +85,7 @@ class SurveyFacts:
         shape: The settled shape.
         sources: Names of what was read.
         records_path: Where the records stand in the documents, as JSONPath; `$` for the documents.
+        taken: With a layout: for each path the columns that take its values.
     """
 
     entries: tuple[PathEntry, ...]
@@ -94,6 +95,7 @@ class SurveyFacts:
     shape: ShapeNode
     sources: tuple[str, ...]
     records_path: str = "$"
+    taken: Mapping[str, tuple[str, ...]] | None = None
 
 
 @dataclass(frozen=True, slots=True)

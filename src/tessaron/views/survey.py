@@ -93,6 +93,7 @@ class Survey:
         made = {
             "sources": list(self.sources),
             "records_path": self.records_path,
+            **({} if self.facts.taken is None else {"taken": self.facts.taken}),
             "records": self.records,
             "is_partial": self.is_partial,
             "paths": [_plain(entry) for entry in self.entries],

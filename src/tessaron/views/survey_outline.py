@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal
@@ -95,7 +95,7 @@ def outline_lines(facts: SurveyFacts, selection: Selection | None = None, width:
     width = width or _WIDE
     yield _title(facts)
     yield ""
-    yield from _table(entries, width)
+    yield from _table(entries, width, facts.taken)
     yield ""
     if not notes:
         yield "Notes: none."
@@ -114,12 +114,19 @@ def _title(facts: SurveyFacts) -> str:
     return f"{what} (a sample: there are more records, which were not read)" if facts.is_partial else what
 
 
-def _table(entries: Sequence[PathEntry], width: int) -> Iterator[str]:
+def _table(
+    entries: Sequence[PathEntry], width: int, taken: Mapping[str, tuple[str, ...]] | None
+) -> Iterator[str]:
     """Yield the outline, one line per path; where it is narrow without bars, and with names cut."""
-    heads = ("path", "rows", "filled", "type", "distinct")
-    right = (False, True, False, False, True)
+    heads: tuple[str, ...] = ("path", "rows", "filled", "type", "distinct")
+    right: tuple[bool, ...] = (False, True, False, False, True)
+    if taken is not None:
+        heads, right = (*heads, "goes to"), (*right, False)
     for with_bar, longest_name in ((True, _LONGEST_NAME), (False, _LONGEST_NAME), (False, _SHORT_NAME)):
-        rows = [_cells(entry, with_bar, longest_name) for entry in entries]
+        rows: list[tuple[str, ...]] = [_cells(entry, with_bar, longest_name) for entry in entries]
+        if taken is not None:
+            goes = [_goes_to(entry, taken, longest_name) for entry in entries]
+            rows = [(*row, cell) for row, cell in zip(rows, goes, strict=True)]
         widths = [
             max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)
         ]
@@ -141,6 +148,12 @@ def _cells(entry: PathEntry, with_bar: bool, longest_name: int) -> tuple[str, st
         return name, rows, "", _type_cell(entry), distinct_cell(entry)
     filled = f"{_percent(entry.fill_rate):>6}" + (f" {_bar(entry.fill_rate)}" if with_bar else "")
     return name, rows, filled, _type_cell(entry), distinct_cell(entry)
+
+
+def _goes_to(entry: PathEntry, taken: Mapping[str, tuple[str, ...]], longest: int) -> str:
+    """Return the columns that take a path; a dash for values that are left out."""
+    columns = taken.get(entry.path, ())
+    return shorten(", ".join(columns), longest) if columns else "–" * bool(entry.type)
 
 
 def _percent(share: float) -> str:

@@ -76,7 +76,7 @@ def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, Colum
     target = number_type(operator, *types)
     zero = None
     if operator in "/%":
-        zero = pc.and_(pc.equal(right, pa.scalar(0).cast(right.type)), pc.is_valid(left))
+        zero = pc.and_(pc.equal(right, zero_of(right.type)), pc.is_valid(left))
         zero = np.asarray(pc.fill_null(zero, False).to_numpy(zero_copy_only=False))
         right = pc.if_else(pa.array(zero), pa.scalar(None, right.type), right) if zero.any() else right
     try:
@@ -86,6 +86,11 @@ def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, Colum
         found, bad = _compute_exactly(operator, left, right, target)
         bad = bad if zero is None else bad | zero
     return found, (bad if bad is not None and bad.any() else None)
+
+
+def zero_of(arrow_type: Any) -> Any:
+    """Return nought as an Arrow scalar of a number type."""
+    return pa.scalar(decimal.Decimal(0) if pa.types.is_decimal(arrow_type) else 0, arrow_type)
 
 
 def _compute_fast(

@@ -107,7 +107,7 @@ FUNCTION_NAMES = frozenset(
         *UNIT_MICROSECONDS, "join", "length", "part", "replace", "abs", "coalesce", "null_if", "cast",
     )
 )  # fmt: skip
-_TIMES = frozenset(("timestamp", "timestamp_tz"))
+_TIMES = ("timestamp", "timestamp_tz")
 
 
 def check_expression(tree: Expression, table: str, schema: Schema, text: str) -> Typed:

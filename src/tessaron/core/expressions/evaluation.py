@@ -129,7 +129,7 @@ class Evaluation:
         if bad is not None:
             zero = np.zeros(len(bad), np.bool_)
             if operator in "/%":
-                zero = bad & _mask(pc.equal(right, pa.scalar(0).cast(right.type)), False)
+                zero = bad & _mask(pc.equal(right, arithmetic.zero_of(right.type)), False)
             self._fail("division_by_zero", zero)
             self._fail("overflow", bad & ~zero)
         return found
@@ -335,7 +335,7 @@ def convert(
     if target.name in ("text", "uuid", "json"):
         return in_text(values, kind), None
     if arithmetic.is_number(kind):
-        return pc.not_equal(values, pa.scalar(0).cast(values.type)), None
+        return pc.not_equal(values, arithmetic.zero_of(values.type)), None
     if family(kind) == "boolean":
         return values.cast(arrow_type), None
     return values.cast(arrow_type, safe=False), None

@@ -25,7 +25,7 @@ _WORDS = frozenset(
     ("and", "or", "not", "in", "is", "null", "true", "false", "if", "then", "else", "as", "where", "between")
 )
 _TYPED_LITERALS = frozenset(("date", "time", "timestamp", "timestamp_tz"))
-_MOST_NESTED = 200
+_MOST_NESTED = 60
 """Deeper expressions are refused; no person writes them."""
 
 
@@ -248,7 +248,7 @@ class _Parser:
 
         name = token.text.lower()
         if name not in FUNCTION_NAMES:
-            self._fail(f"no function {token.text!r}; {nearest(name, FUNCTION_NAMES)}", token)
+            self._fail(f"no function {token.text!r}; {nearest(name, sorted(FUNCTION_NAMES))}", token)
         self._take()
         arguments: list[Expression] = []
         where = None

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -18,8 +19,8 @@ from tessaron.core.kinds import Kind
 from tessaron.core.laying.levels import Levels
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Limit, Source, TablePlan
 from tessaron.core.laying.problems import Problem, rows_of, shown_value
-from tessaron.core.laying.values import Fitted, clean_texts, fit_node, mask_values
-from tessaron.core.paths import Path
+from tessaron.core.laying.values import Fitted, clean_texts, fit_node, json_of_scalars, mask_values
+from tessaron.core.paths import Origin, Path
 from tessaron.core.patterns import match_pattern
 from tessaron.core.typing.fitting import Spelling
 from tessaron.core.typing.types import TEXT
@@ -72,21 +73,16 @@ class Columns:
             is_above = other.level == level[: len(other.level)] and other.level != level
             if own is not None and (is_above or other.name == table.name or other.name == table.parent):
                 mask &= own[self.levels.rows_up(level, other.level)]
-        return self._with_contained(mask, level)
+        return self.with_contained(mask, level)
 
-    def _with_contained(self, mask: Bools, level: Path) -> Bools:
-        """Take away what stands inside rows that are taken away, in structures that contain themselves."""
-        for each in self.levels.chain(level):
-            within = self.levels.within(each)
-            if within is None or mask.all():
-                continue
-            if each != level:
-                continue
-            while True:
-                closed = mask & ((within < 0) | mask[np.maximum(within, 0)])
-                if (closed == mask).all():
-                    break
-                mask = closed
+    def with_contained(self, mask: Bools, level: Path) -> Bools:
+        """Return a mask of rows without what stands inside rows of the same level that it has not."""
+        within = self.levels.within(level)
+        while within is not None:
+            closed = mask & ((within < 0) | mask[np.maximum(within, 0)])
+            if (closed == mask).all():
+                break
+            mask = closed
         return mask
 
     def own_keep(self, table: TablePlan) -> Bools | None:
@@ -166,6 +162,12 @@ class Columns:
         if key not in self._fitted:
             node = self.levels.nodes.get(source.path)
             found = fit_node(node, self.levels.row_count(source.level), plan)
+            if source.path[-1:] == (Origin.JSON,) and any(
+                c.kind == "split" for c in self.plan.rearrangements
+            ):
+                # What was split out of a text never stood in the document as JSON.
+                made = json_of_scalars(self.levels.nodes.get(source.path[:-1]), len(found.values))
+                found = replace(found, values=pc.coalesce(found.values, made))
             self._fitted[key] = found
             self._misfits(plan, source.level, found.misfits, found.texts)
         return self._fitted[key]
@@ -288,6 +290,7 @@ class LevelScope:
             own = self._columns.own_keep(other) if between and other.keep is not None else None
             if own is not None and (other.level != level or other.name == table):
                 kept &= own[levels.rows_up(level, other.level)]
+        kept = self._columns.with_contained(kept, level)
         if self._rows is not None:
             places = np.full(levels.row_count(self._level), -1, np.int64)
             places[self._rows] = np.arange(len(self._rows))

@@ -62,9 +62,10 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
         with_records: Whether it is wanted which record each row is of.
     """
     left_out = fragment.passed_by_path()
-    work = Rearranging(tree_of(fragment), kernel, KernelOptions())
+    work = Rearranging(tree_of(fragment), kernel, KernelOptions(selection=plan.selection))
     for change in plan.rearrangements:
         work.apply(change)
+    left_out.update(work.passed)
     conform_tree(work.tree, unpack_nodes(plan.skeleton))
     levels = Levels(fragment_of(work.tree, fragment))
     columns = Columns(plan, levels)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 
@@ -11,13 +12,14 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, Part, merge, order_rows, origin, take, tree_of
 from tessaron.core.conform import conform_tree
-from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import Bools, Fragment, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.skeleton import skeleton_of
-from tessaron.core.paths import ELEMENT, Each, Origin, Path, Step
+from tessaron.core.paths import ELEMENT, Each, Origin, Path, Step, format_path
+from tessaron.core.selecting import SelectionBelow
 
 
 @dataclass(slots=True)
@@ -43,11 +45,12 @@ class Oddity:
 
 @dataclass(slots=True)
 class Rearranging:
-    """A tree that is being changed, and what could not be placed."""
+    """A tree that is being changed, what could not be placed, and what texts held that is not wanted."""
 
     tree: Branch
     kernel: str = "auto"
     options: KernelOptions = field(default_factory=KernelOptions)
+    passed: Counter[str] = field(default_factory=Counter)
     oddities: list[Oddity] = field(default_factory=list)
 
     def apply(self, change: Rearrangement) -> None:
@@ -104,7 +107,7 @@ def _split(work: Rearranging, change: Rearrangement) -> None:
     is_text = node.kinds == Kind.TEXT
     rows = node.rows_present()[is_text]
     lists = pc.split_pattern(node.texts.to_arrow(), change.detail)
-    parts = pc.utf8_trim_whitespace(lists.values)
+    parts = lists.values
     lengths = np.diff(lists.offsets.to_numpy())
     # An empty text is an empty list.
     empty = (node.texts.byte_lengths == 0).repeat(lengths)
@@ -199,13 +202,16 @@ def _embedded(work: Rearranging, change: Rearrangement) -> None:
     node = branch.node
     is_text = node.kinds == Kind.TEXT
     rows = node.rows_present()[is_text]
-    inner, good, reasons = _parse_texts(node.texts, work)
+    inner, good, reasons = _parse_texts(node.texts, work, change.path)
     bad = np.flatnonzero(~good)
     work.say(change, "embedded", rows[bad].astype(np.int64), [reasons[int(index)] for index in bad])
     outer_rows = rows[good]
     gone = np.zeros(len(node.kinds), np.bool_)
     gone[is_text] = True
     kept = Branch(_without(node, gone), branch.children)
+    if Origin.JSON in kept.children:
+        raw = kept.children[Origin.JSON]
+        raw.node = _without(raw.node, np.isin(raw.node.rows_present(), rows))
     if inner is None:
         branch.node = kept.node
         return
@@ -216,7 +222,9 @@ def _embedded(work: Rearranging, change: Rearrangement) -> None:
     branch.node, branch.children = made.node, made.children
 
 
-def _parse_texts(lane: TextLane, work: Rearranging) -> tuple[Branch | None, Bools, dict[int, str]]:
+def _parse_texts(
+    lane: TextLane, work: Rearranging, path: Path
+) -> tuple[Branch | None, Bools, dict[int, str]]:
     """Return the tree of the texts that are JSON, which of them are, and why the others are not."""
     texts = lane.to_arrow()
     good = np.ones(len(texts), np.bool_)
@@ -228,15 +236,40 @@ def _parse_texts(lane: TextLane, work: Rearranging) -> tuple[Branch | None, Bool
     pretty = np.flatnonzero(breaks.to_numpy(zero_copy_only=False) & good)
     if len(pretty):
         texts = _on_one_line(texts, pretty, good, reasons)
+    selection = work.options.selection
+    below = None if selection is None else SelectionBelow(selection, path)
+    options = replace(work.options, selection=below)
     rows = np.flatnonzero(good)
     if not len(rows):
         return None, good, reasons
-    data = "\n".join(texts.take(pa.array(rows)).to_pylist()).encode()
-    fragment = choose_kernel(work.kernel)(data, Separator.LINE, False, work.options)
+    fragment = _parse_lines(texts, rows, work.kernel, options)
+    several = _rows_of_several(fragment, texts, rows)
+    if len(several):
+        for row in several.tolist():
+            good[row], reasons[row] = False, "expected one JSON text, got several"
+        rows = np.flatnonzero(good)
+        fragment = _parse_lines(texts, rows, work.kernel, options)
     for fault in fragment.faults:
         row = int(rows[fault.record])
         good[row], reasons[row] = False, fault.reason
+    for shown, count in fragment.passed_by_path().items():
+        work.passed[format_path(path) + shown[1:]] += count
     return (tree_of(fragment) if fragment.record_count else None), good, reasons
+
+
+def _parse_lines(texts: pa.Array, rows: Int64s, kernel: str, options: KernelOptions) -> Fragment:
+    data = "\n".join(texts.take(pa.array(rows)).to_pylist()).encode()
+    return choose_kernel(kernel)(data, Separator.LINE, False, options)
+
+
+def _rows_of_several(fragment: Fragment, texts: pa.Array, rows: Int64s) -> Int64s:
+    """Return which texts held more than one record."""
+    if fragment.record_count + len(fragment.faults) <= len(rows) and not fragment.faults:
+        return np.empty(0, np.int64)
+    lengths = pc.binary_length(texts.take(pa.array(rows))).to_numpy().astype(np.int64) + 1
+    starts = np.cumsum(lengths) - lengths
+    lines = np.searchsorted(starts, fragment.offsets, "right") - 1
+    return rows[np.flatnonzero(np.bincount(lines, minlength=len(rows)) > 1)]
 
 
 def _on_one_line(texts: pa.Array, rows: Int64s, good: Bools, reasons: dict[int, str]) -> pa.Array:

@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from tessaron.core.casting import at_rows, places_of
 from tessaron.core.digests import digest_texts, hex_of
 from tessaron.core.fragment import Int64s, Node, TextLane
+from tessaron.core.json_text import quoted_text
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Cleaning, ColumnPlan
 from tessaron.core.typing.fitting import Spelling, fit_booleans, fit_integers, fit_texts
@@ -140,3 +141,13 @@ def mask_values(values: Any, plan: ColumnPlan, secret: bytes) -> Any:
         digests = hex_of(digest_texts(TextLane.of(texts), secret))
         return pc.if_else(known, digests, pa.scalar(None, pa.large_string()))
     return values
+
+
+def json_of_scalars(node: Node | None, row_count: int) -> Any:
+    """Return the texts at a node as JSON, a value for each row; null where there is none."""
+    if node is None or not len(node.texts):
+        return pa.nulls(row_count, pa.large_string())
+    encoded = node.texts.to_arrow().dictionary_encode()
+    quoted = pa.array([quoted_text(text) for text in encoded.dictionary.to_pylist()], pa.large_string())
+    rows = node.rows_present()[places_of(node, (Kind.TEXT,))]
+    return at_rows(quoted.take(encoded.indices), rows, row_count)

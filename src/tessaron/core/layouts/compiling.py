@@ -21,6 +21,7 @@ from tessaron.core.laying.skeleton import skeleton_of
 from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Table
 from tessaron.core.layouts.checking import CheckedLayout
 from tessaron.core.layouts.columns import ColumnMaker, Columns
+from tessaron.core.layouts.cycles import find_cycles
 from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ReadingPart, TablePart
@@ -119,6 +120,8 @@ class _Compiler:
         outer = replace(self._plan(around, []), has_digest_keys=False, natural_key=()) if around else None
         keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
         self._check_keys(keys)
+        for at, message in find_cycles(plan.tables):
+            self.say(at, message)
         if self._faults:
             raise LayoutError(self._faults, self._source)
         plans = [*plan.tables, *(outer.tables if outer else ())]
@@ -169,7 +172,10 @@ class _Compiler:
             paths += [limit.source.path for limit in self._columns[name].limits]
         again = self._structure.again()
         dictionaries = [(*path, ENTRY) for path in self._structure.dictionaries()]
-        skeleton = skeleton_of([*levels, *dictionaries], paths, again)
+        scalars = self._scalar_levels(names)
+        not_scalar = ((ELEMENT,), (ENTRY,), (Origin.JSON,))
+        columns = [path for path in paths if path[-1:] not in not_scalar or path in scalars]
+        skeleton = skeleton_of([*levels, *dictionaries, *paths], columns, again)
         tables = [self._table(name, names, skeleton) for name in names]
         if all(table.level for table in tables):
             tables.insert(0, TablePlan("(records)", (), ()))
@@ -198,9 +204,16 @@ class _Compiler:
                 subtrees.append(change.path)
                 scalars += [change.detail] if change.kind == "named_rows" else []
         levels = [self._rows.level(name) for name in names]
-        columns = [path for path in paths if path not in levels or path in self._scalar_levels(names)]
-        counted = [*levels, *(path for path in paths if path and path[-1] in (ELEMENT, ENTRY))]
-        return PathSelection([*columns, *scalars], counted, subtrees, again)
+        counted = {
+            each.source.path
+            for name in names
+            for each in self._columns[name].plans
+            if each.source is not None and each.fold == "count"
+        }
+        wanted = self._scalar_levels(names) | counted
+        columns = [path for path in paths if path not in levels or path in wanted]
+        rows = [*levels, *(path for path in paths if path and path[-1] in (ELEMENT, ENTRY))]
+        return PathSelection([*columns, *scalars], rows, subtrees, again)
 
     def _scalar_levels(self, names: list[str]) -> set[Path]:
         return {

@@ -1,0 +1,75 @@
+"""A source seen through a layout: read as it says, with its changes of structure, but nothing taken away."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from tessaron.core.branches import fragment_of, tree_of
+from tessaron.core.fragment import Fragment
+from tessaron.core.laying.plan import Rearrangement
+from tessaron.core.laying.restructure import Rearranging
+from tessaron.core.paths import Origin, format_path
+from tessaron.core.record_places import RecordPlaces
+from tessaron.core.work import ReadResult, ReadTask, read_fragment
+from tessaron.layouts import Layout
+from tessaron.options import Options
+
+
+@dataclass(frozen=True)
+class RearrangedShapeWork:
+    """Parses, changes the structure as a layout says, and learns the shape."""
+
+    changes: tuple[Rearrangement, ...]
+
+    def __call__(self, task: ReadTask) -> ReadResult:
+        """Return the fragment of a chunk and its shape."""
+        fragment, is_cut = read_fragment(task)
+        places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
+        result = self.of(fragment, places)
+        result.is_cut = is_cut
+        return result
+
+    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
+        """Return a fragment packed, and its shape."""
+        work = Rearranging(tree_of(fragment))
+        for change in self.changes:
+            work.apply(change)
+        return ReadResult.of(fragment_of(work.tree, fragment), None, places)
+
+
+class LayoutView:
+    """What a survey wants to know of a layout."""
+
+    def __init__(self, layout: Layout):
+        self._layout = layout
+        self._plan = layout.compiled(secret=b"any").records
+
+    def options(self, options: Options) -> Options:
+        """Return the options with what the layout says of reading."""
+        reading, structure = self._layout.part.reading, self._layout.part.structure
+        return replace(
+            options,
+            records=reading.records,
+            envelope=reading.envelope,
+            duplicate_keys=reading.duplicate_keys,
+            dictionaries=tuple(structure.dictionaries),
+            not_dictionaries=tuple(structure.not_dictionaries),
+        )
+
+    def work(self) -> RearrangedShapeWork:
+        """Return what is to be done with chunks; rows that tables bring together stay where they are."""
+        changes = [each for each in self._plan.rearrangements if each.kind not in ("union", "parallel")]
+        return RearrangedShapeWork(tuple(changes))
+
+    def taken(self) -> dict[str, tuple[str, ...]]:
+        """Return for each path the columns that take its values."""
+        found: dict[str, tuple[str, ...]] = {}
+        for table in self._plan.tables:
+            for column in table.columns:
+                if column.source is None:
+                    continue
+                path = column.source.path
+                is_whole = path[-1:] == (Origin.JSON,)
+                shown = format_path(path[:-1] if is_whole else path)
+                found[shown] = (*found.get(shown, ()), f"{table.name}.{column.name}")
+        return found
