@@ -88,7 +88,10 @@ class DraftedRun:
         kept: list[Table] = []
         for table in reversed(layout.tables):
             has_children = any(other.parent == table.name or other.through == table.name for other in kept)
-            if table.columns or has_children or table.parent is None:
+            has_data = any(
+                not isinstance(column.path[-1:] and column.path[-1], Origin) for column in table.columns
+            )
+            if has_data or has_children or table.parent is None:
                 kept.append(table)
         return TableSet(tuple(reversed(kept)), layout.natural_key)
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+import pyarrow.compute as pc
 
 from tessaron.accounting import Account
 from tessaron.core.errors import DataError, Place
@@ -79,6 +80,7 @@ class LayoutRun:
         self.layout = TableSet((*around, *compiled.records.written().tables), compiled.records.natural_key)
         self._schemas = {table.name: table.arrow_schema() for table in self.layout.tables}
         self._rows_before: dict[str, int] = {}
+        self._record_numbers = list(_record_numbers(compiled.records))
 
     def read(self) -> TableSet:
         """Return the tables that will be written, parents before children."""
@@ -109,11 +111,21 @@ class LayoutRun:
         chunks = self._put_aside() if self._compiled.multiplies else self._streamed()
         for source, result, records_before in chunks:
             yield from self._waiting_documents()
-            laid = self._without_repeats(result.unpack(self._schemas), source)
+            laid = result.unpack(self._schemas)
+            if not self._compiled.multiplies:
+                self._count_records_on(laid, records_before)
+            laid = self._without_repeats(laid, source)
             self.account.add(laid, source, records_before, result.places)
             yield self._numbered(laid, self._compiled.records)
         yield from self._waiting_documents()
         self._look_back()
+
+    def _count_records_on(self, laid: Laid, records_before: int) -> None:
+        """Let record numbers, which a chunk counts from 1, go on after the chunks before it."""
+        for table, index in self._record_numbers if records_before else ():
+            batch = laid.batches[table]
+            numbers = pc.add(batch.column(index), records_before)
+            laid.batches[table] = batch.set_column(index, batch.schema.field(index), numbers)
 
     def _streamed(self) -> Iterator[tuple[str, LaidResult, int]]:
         self.reading.work = self._work
@@ -200,6 +212,16 @@ class LayoutRun:
             for watch in self._watching
             if watch.outcome == "key"
         )
+
+
+def _record_numbers(plan: LayingPlan) -> Iterator[tuple[str, int]]:
+    """Yield the written columns with the number of the record: their table, and their place in it."""
+    for table in plan.tables:
+        for index, (other, name) in enumerate(table.output if table.table is not None else ()):
+            column = next(each for each in plan.table(other).columns if each.name == name)
+            if column.source is not None and column.source.path[-1:] == (Origin.RECORD,):
+                assert table.table is not None
+                yield table.name, len(table.table.key_columns()) + index
 
 
 @dataclass

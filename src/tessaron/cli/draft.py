@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from importlib.resources import files
 from typing import Any
 
 import click
@@ -10,7 +11,21 @@ import click
 from tessaron.cli.group import ByteSize, records_option, say, source_argument, source_of
 
 
+def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:
+    if wanted:
+        click.echo(files("tessaron").joinpath("layout.schema.json").read_text("utf-8"), nl=False)
+        context.exit()
+
+
 @click.command()
+@click.option(
+    "--schema",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_print_schema,
+    help="Print the JSON Schema of layout files, for editors.",
+)
 @source_argument
 @click.option("-o", "--output", metavar="FILE", help="The layout file to write; else standard output.")
 @click.option(

@@ -52,7 +52,7 @@ def check_layout(text: str, source: str = "layout") -> CheckedLayout:
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        raise LayoutError([_toml_fault(str(error))], source) from error
+        raise LayoutError([_toml_fault(str(error), text)], source) from error
     lines = key_lines(text)
     faults: list[LayoutFault] = []
     while True:
@@ -61,7 +61,8 @@ def check_layout(text: str, source: str = "layout") -> CheckedLayout:
         except ValidationError as error:
             found = _faults_of(error, data, lines)
             faults += found
-            if not any([_mend(data, fault.keys) for fault in found]):
+            mended = [_mend(data, fault.keys) for fault in found]
+            if not any(mended):
                 raise LayoutError(faults, source) from error
 
 
@@ -83,10 +84,11 @@ def _mend(data: Any, keys: Keys) -> bool:
     return True
 
 
-def _toml_fault(message: str) -> LayoutFault:
+def _toml_fault(message: str, text: str) -> LayoutFault:
     found = _TOML_LINE.search(message)
-    line = int(found.group(1)) if found else None
-    return LayoutFault((), f"not TOML: {_TOML_LINE.sub('', message).strip()}", line)
+    line = int(found.group(1)) if found else text.rstrip("\n").count("\n") + 1
+    plain = _TOML_LINE.sub("", message).replace("(at end of document)", "").strip()
+    return LayoutFault((), f"not TOML: {plain}", line)
 
 
 def _faults_of(error: ValidationError, data: Any, lines: KeyLines) -> list[LayoutFault]:

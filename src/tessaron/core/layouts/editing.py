@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 import tomlkit
-from tomlkit.items import InlineTable, Item
+from tomlkit.items import InlineTable, Item, Whitespace
 from tomlkit.items import Table as TomlTable
 
 from tessaron.core.errors import UsageError
@@ -78,7 +78,7 @@ def set_column(document: Any, table: str, name: str, keys: Mapping[str, Any]) ->
         return
     made = tomlkit.inline_table()
     set_keys(made, keys)
-    columns[name] = made
+    append_column(columns, name, made)
 
 
 def set_table(document: Any, name: str, keys: Mapping[str, Any]) -> None:
@@ -101,10 +101,40 @@ def order_columns(document: Any, table: str, names: Iterable[str]) -> None:
     for name in wanted:
         column_in(document, table, name)
     old = owner["columns"]
-    made = tomlkit.table()
-    for name in [*wanted, *(name for name in old if name not in wanted)]:
-        made.append(name, old[name])
-    owner["columns"] = made
+    _rebuild(
+        owner, "columns", {name: name for name in [*wanted, *(each for each in old if each not in wanted)]}
+    )
+
+
+def _rebuild(owner: Any, key: str, names: Mapping[str, str]) -> None:
+    """Give the entries of a table this order and these names, each with the comments in front of it."""
+    old = owner[key]
+    in_front: dict[str, list[Any]] = {}
+    waiting: list[Any] = []
+    for each, item in old.value.body:
+        if each is None:
+            waiting.append(item)
+        else:
+            in_front[each.key], waiting = waiting, []
+    made = tomlkit.table(is_super_table=old.is_super_table())
+    for name, new in names.items():
+        for item in in_front.get(name, ()):
+            made.add(item)
+        made.append(new, old[name])
+    for item in waiting:
+        made.add(item)
+    owner[key] = made
+
+
+def append_column(columns: Any, name: str, item: Any) -> None:
+    """Add a column behind the last one, before the blank lines that follow it."""
+    body = columns.value.body
+    blank = []
+    while body and body[-1][0] is None and isinstance(body[-1][1], Whitespace):
+        blank.append(body.pop()[1])
+    columns.append(name, item)
+    for each in reversed(blank):
+        columns.add(each)
 
 
 def rename_column_in(document: Any, table: str, old: str, new: str) -> None:
@@ -113,9 +143,7 @@ def rename_column_in(document: Any, table: str, old: str, new: str) -> None:
     owner = table_in(document, table)
     if new in owner["columns"]:
         raise UsageError(f"{table} has a column {new!r} already")
-    order = [new if name == old else name for name in owner["columns"]]
-    owner["columns"][new] = owner["columns"].pop(old)
-    order_columns(document, table, order)
+    _rebuild(owner, "columns", {name: new if name == old else name for name in owner["columns"]})
     _replace_in_list(owner, "key", old, new)
     for name, other in document["tables"].items():
         _replace_in_list(other, "carry", f"{table}.{old}", f"{table}.{new}")
@@ -129,10 +157,7 @@ def rename_table_in(document: Any, old: str, new: str) -> None:
     tables = document["tables"]
     if new in tables:
         raise UsageError(f"the layout has a table {new!r} already")
-    made = tomlkit.table(is_super_table=True)
-    for name in list(tables):
-        made.append(new if name == old else name, tables[name])
-    document["tables"] = made
+    _rebuild(document, "tables", {name: new if name == old else name for name in tables})
     for table in document["tables"].values():
         if table.get("parent") == old:
             table["parent"] = new
@@ -163,8 +188,9 @@ def _change_expressions(table: Any, change: Callable[[str], str]) -> None:
 
 
 def set_comment(item: Item, text: str) -> None:
-    """Set the comment behind a value."""
+    """Set the comment behind a value; two blanks before it."""
     item.comment(text)
+    item.trivia.comment_ws = "  "
 
 
 def comment_of(item: Any) -> str:

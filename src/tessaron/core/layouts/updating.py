@@ -11,7 +11,7 @@ import tomlkit
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.layout import Column, Table
 from tessaron.core.layouts.compiling import CompiledLayout
-from tessaron.core.layouts.editing import comment_of, set_comment
+from tessaron.core.layouts.editing import append_column, comment_of, set_comment
 from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
 from tessaron.core.layouts.writing import NEW_MARK, UNMET_MARK, Draft, column_pair, remark_of, table_lines
 from tessaron.core.naming import Names
@@ -133,7 +133,7 @@ def _add_columns(document: Any, name: str, table: Table, draft: Draft, known: _K
         item = _item_of(column, table)
         remark = remark_of(column, draft.remarks)
         set_comment(item, f"{NEW_MARK}; {remark}" if remark else NEW_MARK)
-        columns[free] = item
+        append_column(columns, free, item)
         added.append(f"{name}.{free}: {format_path(column.path)}")
     return added
 
