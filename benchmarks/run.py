@@ -22,6 +22,7 @@ from pathlib import Path
 
 from tessaron.demo.generator import call_line, iter_calls
 
+WORKED_OUT = Path(__file__).with_name("worked_out.layout.toml")
 HAND_SCRIPT = Path(__file__).with_name("by_hand.py")
 _LOADS = "import json, sys\nfor line in open(sys.argv[1], 'rb'): json.loads(line)"
 
@@ -210,6 +211,40 @@ def run(folder: Path, megabytes: int, rounds: int) -> None:
         "dictionary of 100,000 keys": tessaron(folder / "buoys.ndjson", "--workers", "1"),
     }
     show(f"Shapes, {megabytes} MB each, Parquet", measure_all(shapes, rounds), "vessel calls")
+    run_layouts(folder, one, megabytes, rounds, tessaron)
+
+
+def run_layouts(
+    folder: Path, calls: Path, megabytes: int, rounds: int, tessaron: Callable[..., Callable[[], list[str]]]
+) -> None:
+    """Measure what layouts save and cost."""
+    fields = folder / "fields.ndjson"
+    write_wide(fields, megabytes, 200)
+    drafted, five = folder / "drafted.layout.toml", folder / "five.layout.toml"
+    draft = [sys.executable, "-m", "tessaron", "draft", str(calls), "--first", "5000", "-o", str(drafted)]
+    subprocess.run(draft, check=True, stderr=subprocess.DEVNULL)
+    columns = "".join(
+        f'gauge_{n} = {{ path = "$.gauge_{n}", type = "integer" }}\n' for n in (1, 50, 100, 151, 199)
+    )
+    five.write_text(f'[tables.gauges]\nrows = "$"\n[tables.gauges.columns]\n{columns}', "utf-8")
+    choice = {
+        "all 200 fields": tessaron(fields, "--workers", "1"),
+        "5 of them, --only": tessaron(
+            fields, "--workers", "1", *(f"--only=$.gauge_{n}" for n in (1, 50, 100, 151, 199))
+        ),
+        "5 of them, layout": tessaron(fields, "--workers", "1", "--layout", str(five)),
+    }
+    show(f"Choosing, {megabytes} MB, Parquet", measure_all(choice, rounds), "all 200 fields")
+    work = {
+        "no layout": tessaron(calls, "--workers", "1"),
+        "drafted layout": tessaron(calls, "--workers", "1", "--layout", str(drafted)),
+        "filters, 10 calculated columns, 3 folds": tessaron(
+            calls, "--workers", "1", "--layout", str(WORKED_OUT)
+        ),
+        "the same, 2 workers": tessaron(calls, "--workers", "2", "--layout", str(WORKED_OUT)),
+        "no layout, 2 workers": tessaron(calls, "--workers", "2"),
+    }
+    show(f"Layouts, {megabytes} MB of vessel calls, Parquet", measure_all(work, rounds), "no layout")
 
 
 if __name__ == "__main__":

@@ -40,7 +40,7 @@ class DraftTest(FolderTest):
                     plain = tessaron.shred(source, **options)
                     self.assertTrue(same_tables(plain, tessaron.shred(source, layout=layout)))
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=20, deadline=None)
     @given(st.data())
     def test_any_documents_make_the_same_tables_through_their_draft(self, data):
         # Empty objects among arrays are one row or none: what a path says cannot tell them apart.
@@ -329,7 +329,7 @@ class QuickChoiceTest(FolderTest):
             ({"only": ["$.call"]}, {"calls": ["call_id", "call_eta"]}),
             ({"only": ["id"], "without": ["$.vessel"]}, {"calls": ["call_id"]}),
             ({"only": ["$.tags[*]", "*a"]}, {"calls": ["call_eta"], "calls_tags": ["value"]}),
-            ({"only": ["$.holds[*].n"]}, {"calls": [], "calls_holds": ["depth", "n"]}),
+            ({"only": ["$.holds[*].n"]}, {"calls": [], "calls_holds": ["n"]}),
         ]
         for options, wanted in cases:
             for kernel in ("python", "compiled"):

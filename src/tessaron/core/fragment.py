@@ -11,7 +11,7 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import IntEnum
 from functools import cache
 from itertools import pairwise
@@ -205,6 +205,19 @@ class Fragment:
             many = " (many names)" if each.is_below and step is None else ""
             found[format_path(path) + many] += each.count
         return found
+
+    def without_passed(self) -> Fragment:
+        """Return the fragment without the nodes at which nothing is left, as all was passed over."""
+        keep = [bool(len(node.kinds)) or node.parent < 0 for node in self.nodes]
+        for index in range(len(self.nodes) - 1, 0, -1):
+            keep[self.nodes[index].parent] |= keep[index]
+        places = np.cumsum(keep) - 1
+        nodes = []
+        for node, is_kept in zip(self.nodes, keep, strict=True):
+            if is_kept:
+                parent = -1 if node.parent < 0 else int(places[node.parent])
+                nodes.append(replace(node, parent=parent))
+        return replace(self, nodes=nodes, passed=[])
 
     def children(self) -> list[dict[Step, int]]:
         """Return for every node its children: their index by the step that leads to them."""

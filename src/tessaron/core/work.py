@@ -92,6 +92,8 @@ class ReadResult:
         """Return the result for a fragment; `settled` as in `Shape`, `places` as in `Shape.add`."""
         shape = Shape(settled)
         passed = fragment.passed_by_path()
+        if passed:
+            fragment = fragment.without_passed()
         fragment = shape.add(fragment, places)
         packed = pack_fragment(fragment)
         return cls(

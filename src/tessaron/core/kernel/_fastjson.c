@@ -65,6 +65,7 @@ typedef struct {
     int32_t last_row;    /* the row of the last occurrence; -1 before the first */
     int32_t position;    /* the position of all occurrences, while same_position */
     uint8_t role, in_every_row, same_position;
+    uint8_t is_plain;    /* whether the name stands in JSON as it is, without escapes */
     char *name;
     int32_t name_size;
     int32_t follower;    /* the member that came after this one last time; -1 unknown */
@@ -133,6 +134,9 @@ static int32_t new_node(Parser *p, int32_t parent, int role, const char *name, i
         memcpy(n->name, name, size);
     }
     n->name_size = size;
+    n->is_plain = name != NULL;
+    for (int32_t i = 0; i < size; i++)
+        if ((uint8_t)name[i] < 0x20 || name[i] == '"' || name[i] == '\\') n->is_plain = 0;
     n->parent = parent;
     n->role = (uint8_t)role;
     n->level = role == R_MEMBER ? p->nodes[parent].level : index;
@@ -451,6 +455,11 @@ static int push(Parser *p, int32_t node, int32_t row, uint8_t is_array, int32_t 
     return OK;
 }
 
+/* Says whether the name of a node, with its closing quote, stands at s. */
+static inline int is_next(const Node *n, const uint8_t *s, const uint8_t *end) {
+    return n->is_plain && end - s > n->name_size && s[n->name_size] == '"' && !memcmp(s, n->name, n->name_size);
+}
+
 /* Reads the name and colon of the next member of the innermost object; gives where its value goes. */
 static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, int32_t *position) {
     Frame *f = &p->frames[p->depth - 1];
@@ -459,14 +468,20 @@ static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, 
     *s = skip_space(*s, p->end);
     if (*s >= p->end || **s != '"') return BAD;
     (*s)++;
-    int status = read_text(p, s, &name, &size);
-    if (status) return status;
+    int32_t guess = f->previous >= 0 ? p->nodes[f->previous].follower : p->nodes[f->node].first_guess;
+    int32_t found = -1;
+    if (guess >= 0 && is_next(&p->nodes[guess], *s, p->end)) { /* the usual order of members: no need to scan */
+        found = guess;
+        *s += p->nodes[guess].name_size + 1;
+    } else {
+        int status = read_text(p, s, &name, &size);
+        if (status) return status;
+    }
     *s = skip_space(*s, p->end);
     if (*s >= p->end || **s != ':') return BAD;
     (*s)++;
     *position = f->count++;
-    int32_t guess = f->previous >= 0 ? p->nodes[f->previous].follower : p->nodes[f->node].first_guess;
-    int32_t found = member(p, f->node, guess, *position, name, (int32_t)size);
+    if (found < 0) found = member(p, f->node, guess, *position, name, (int32_t)size);
     if (found == -1) return NO_MEMORY;
     if (found >= 0) {
         if (found != guess && found != p->nodes[f->node].rest) {
@@ -542,7 +557,7 @@ static int copy_scalar(Parser *p, const uint8_t **s, Buffer *out) {
         return copy_text(p, s, out);
     }
     static const struct { const char *word; size_t size; } words[] = {{"true", 4}, {"false", 5}, {"null", 4}};
-    for (int i = 0; i < 3; i++)
+    for (int i = 0; i < 3 && *at > '9'; i++)
         if ((size_t)(end - at) >= words[i].size && !memcmp(at, words[i].word, words[i].size)) {
             *s = at + words[i].size;
             if (is_glued(*s, end)) return BAD;
@@ -615,7 +630,7 @@ static int copy_value(Parser *p, const uint8_t **s, int32_t node, int32_t row) {
     int is_null = **s == 'n';
     if (!(n->wanted & W_RAW)) {
         n->passed += !is_null;
-        return walk_value(p, s, NULL);
+        return **s == '{' || **s == '[' ? walk_value(p, s, NULL) : copy_scalar(p, s, NULL);
     }
     const uint8_t *from = *s;
     size_t before = n->raws.data.used;
