@@ -14,7 +14,7 @@ ALLOWED = {
     "sources": {"core", "sources"},
     "sinks": {"core", "sinks", "receipt"},
     "views": {"core", "views", "receipt", "demo", "surveying"},
-    "demo": {"core", "demo", "receipt", "run", "matching", "surveying"},
+    "demo": {"core", "demo", "receipt", "run", "matching", "surveying", "layouts"},
     "sampling": {"core", "matching", "sources"},
     "surveying": {"core", "options", "pool", "reading", "sources", "spill", "layout_view", "layouts"},
     "layouts": {"core"},

@@ -70,7 +70,10 @@ def _day(chance: random.Random, number: int) -> dict[str, Any]:
 
 
 def _wind(chance: random.Random, number: int) -> dict[str, Any]:
-    rows = [[f"{hour:02}:00", chance.randrange(0, 12), chance.choice(("SW", "W", "NE"))] for hour in (0, 6, 12, 18)]
+    rows = [
+        [f"{hour:02}:00", chance.randrange(0, 12), chance.choice(("SW", "W", "NE"))]
+        for hour in (0, 6, 12, 18)
+    ]
     names = ["at", "force", "from"]
     if number % 2:
         names, rows = ["force", "at", "from"], [[force, at, side] for at, force, side in rows]

@@ -9,15 +9,18 @@ from rich.console import Console
 from rich.table import Table
 
 from tessaron.demo.generator import DEMO_RECORDS, write_calls
+from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_log
 from tessaron.demo.inspections import write_inspections
 from tessaron.demo.walkthrough import (
     BERTH_QUESTION,
     LARGE_BOXES,
+    MASK_KEY,
     BerthAnswer,
     answer_from_documents,
     answer_from_tables,
     export,
     export_both,
+    export_with_layouts,
     first_matches,
     load_into_sqlite,
     look,
@@ -86,6 +89,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
         *notes_view(receipt),
         "",
     )
+    _show_layouts(screen, folder, calls, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 
@@ -111,6 +115,35 @@ def _show_looking(screen: Console, calls: Path, command: str) -> None:
     )
 
 
+def _show_layouts(screen: Console, folder: Path, calls: Path, command: str) -> None:
+    """Show what a layout says, and what comes of it."""
+    log = write_log(folder)
+    by_calls, by_log = export_with_layouts(calls, log, folder)
+    layout = folder / LOG_LAYOUT
+    chosen = [line for line in layout.read_text("utf-8").splitlines() if line.startswith(_SHOWN_KEYS)]
+    typed = f"{shlex.quote(str(log))} --layout {shlex.quote(str(layout))} -o {shlex.quote(by_log.target)}"
+    show(
+        screen,
+        "9. What the documents do not say, a layout does: rows with their names elsewhere, arrays side by side,",
+        "   text that holds JSON, amounts and dates as people write them, checks, calculated columns.",
+        "",
+        f"   {MASK_KEY}=… {command} export {typed}",
+        "",
+        *(f"   {line}" for line in chosen),
+        "",
+        *receipt_view(by_log),
+        "",
+        *notes_view(by_log),
+        "",
+        f"   The same for the calls, with {CALLS_LAYOUT}: {count(by_calls.rows, 'row')} in "
+        f"{count(len(by_calls.tables), 'table')}.",
+        "",
+    )
+
+
+_SHOWN_KEYS = ("named_rows", "embedded", "parallel", "dues", "signal ", "strongest", "rough", "master ")
+
+
 def _answers(from_tables: BerthAnswer, from_documents: BerthAnswer) -> Table:
     documents = {berth: (hours, boxes) for berth, hours, boxes in from_documents}
     rows = [
@@ -133,8 +166,11 @@ def _export_typed(command: str, source: Path, target: Path, form: str) -> str:
 
 def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
     quoted, large = shlex.quote(str(calls)), folder / "large"
+    drafted = shlex.quote(str(folder / "mine.layout.toml"))
     return [
         f"{command} survey {quoted} --match moves",
+        f"{command} draft {quoted} --name calls -o {drafted} --replace",
+        f"{command} preview {quoted} --layout {drafted} --rows 3",
         f"{command} preview {quoted} --table stays",
         f"{command} sample {quoted} -o {shlex.quote(str(folder / 'sample.ndjson'))} --first 5 --mask",
         f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",

@@ -71,10 +71,10 @@ def notes_view(receipt: Receipt) -> list[str]:
 
 def _layout_notes(receipt: Receipt) -> list[str]:
     """Return what the choice of columns, filters and conditions have led to."""
-    lines = [
-        f"filtered: {count(rows, 'row')} of {table} and what is below them"
-        for table, rows in receipt.filtered.items()
-    ]
+    filtered = [f"{rows:,} of {table}" for table, rows in receipt.filtered.items()]
+    lines = [f"filtered: {', '.join(filtered)} (rows that a filter took, and those below them)"] * bool(
+        filtered
+    )
     if receipt.left_out:
         values = sum(each.values for each in receipt.left_out)
         paths = count(len(receipt.left_out), "path")

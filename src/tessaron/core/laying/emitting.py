@@ -191,7 +191,7 @@ class _Beyond:
 
     def __call__(self, index: int) -> str:
         if self.count is not None:
-            return f"there are more than {self.count} values; the others have no column"
+            return f"only the first {self.count} of the values have a column"
         return f"{self.texts[index].as_py()!r} is not among the flags"
 
 
