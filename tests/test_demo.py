@@ -6,11 +6,14 @@ import shlex
 import subprocess
 import sys
 import unittest
+from datetime import datetime
+from decimal import Decimal
 from pathlib import Path
 
 import tessaron
 from tessaron.demo.generator import call_line, iter_calls, write_calls
-from tessaron.demo.walkthrough import answer_from_documents
+from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_log
+from tessaron.demo.walkthrough import answer_from_documents, masked_by
 from tests.harness import FolderTest, command
 
 
@@ -33,7 +36,9 @@ class DemoTest(FolderTest):
             with self.subTest(line):
                 done = subprocess.run(line, shell=True, capture_output=True, timeout=120, check=False)
                 said = re.sub(
-                    rb"(?m)^(tessaron: (read the first|\d+ of|.*mine.layout.toml:) .*|note: could be .*)\n", b"", done.stderr
+                    rb"(?m)^(tessaron: (read the first|\d+ of|.*mine.layout.toml:) .*|note: could be .*)\n",
+                    b"",
+                    done.stderr,
                 )
                 self.assertEqual((done.returncode, said), (0, b""))
 
@@ -89,3 +94,71 @@ def load_tests(loader, tests, pattern):
 
     tests.addTests(doctest.DocTestSuite(tessaron))
     return tests
+
+
+class LayoutsOfTheDemoTest(FolderTest):
+    def setUp(self):
+        super().setUp()
+        self.calls, self.log = write_calls(self.folder), write_log(self.folder)
+
+    def tables(self, source, layout):
+        with masked_by("a secret"):
+            return tessaron.shred(source, layout=tessaron.Layout.read(self.folder / layout))
+
+    def test_the_calls_come_out_as_the_layout_says(self):
+        tables = self.tables(self.calls, CALLS_LAYOUT)
+        calls = [json.loads(line) for line in self.calls.read_text("utf-8").splitlines()]
+        kept = [call for call in calls if call["status"] != "cancelled"]
+        moves = [(c, s, m) for c in kept for s in c["stays"] for m in s["moves"] if m["kind"] != "restow"]
+        rows = tables["calls"].to_pylist()
+        self.assertEqual([row["call_id"] for row in rows], [call["call_id"] for call in kept])
+        for row, call in zip(rows, kept, strict=True):
+            teu = [m["teu"] for c, _, m in moves if c is call]
+            phones = [*call["agent"]["contact"]["phones"], None, None]
+            fees = sum(Decimal(str(service["fee"])) for service in call["services"])
+            self.assertEqual(row["teu"], sum(teu) if teu else None)
+            self.assertEqual(row["services"], len(call["services"]))
+            self.assertEqual(row["fees"], fees)
+            self.assertEqual([row["phone_1"], row["phone_2"]], phones[:2])
+            self.assertEqual(row["berths"], " > ".join(stay["berth"] for stay in call["stays"]) or None)
+            self.assertEqual(json.loads(row["ship"]), call["vessel"])
+            self.assertEqual(row["weekday"], datetime.fromisoformat(call["eta"]).strftime("%A"))
+        self.assertEqual(
+            tables["moves"]["container"].to_pylist(), [move["container"] for _, _, move in moves]
+        )
+        self.assertEqual(
+            tables["moves"]["berth"].to_pylist(), [stay["berth"].replace("007", "N7") for _, stay, _ in moves]
+        )
+        emails = {call["agent"]["contact"].get("email") for call in kept} - {None}
+        self.assertEqual(len(set(tables["calls"]["email"].to_pylist()) - {None}), len(emails))
+        self.assertEqual(tables.findings, ())
+
+    def test_the_log_is_understood(self):
+        tables = self.tables(self.log, LOG_LAYOUT)
+        days = [json.loads(line) for line in self.log.read_text("utf-8").splitlines()]
+        for row, day in zip(tables["days"].to_pylist(), days, strict=True):
+            self.assertEqual(row["day"].strftime("%d/%m/%Y"), day["entry"]["written"]["day"])
+            self.assertEqual(row["since"].strftime("%H%M"), day["watch"][1]["since"])
+            self.assertEqual(row["dues"], Decimal(day["dues"].replace(".", "").replace(",", ".")))
+            self.assertEqual(row["sealed"], day["sealed"] == "J")
+            self.assertEqual(int(row["closed_at"].timestamp()), day["closed_at"])
+            signals = day["signals"].split("|")
+            self.assertEqual(
+                [row[f"signal_{s}"] for s in ("fog", "gale", "ice")],
+                [s in signals for s in ("fog", "gale", "ice")],
+            )
+            force = [name["name"] for name in day["wind"]["columns"]].index("force")
+            strongest = max(wind[force] for wind in day["wind"]["rows"])
+            self.assertEqual(
+                (row["strongest"], row["rough"]), (strongest, strongest >= 8 or "gale" in signals)
+            )
+            seen = day["visibility"].strip().lower()
+            self.assertEqual(row["visibility"], None if seen == "n/a" else seen)
+        self.assertEqual(tables["tides"].num_rows, sum(len(day["tide"]["time"]) for day in days))
+        notices = [json.loads(day["notice"]) for day in days if day["notice"] != "see the board"]
+        self.assertEqual(tables["berth_closures"].num_rows, sum(len(notice["items"]) for notice in notices))
+        self.assertEqual(tables["masters"]["role"].to_pylist(), ["relieved", "relieved_by"] * len(days))
+        found = {each.code: each.count for each in tables.findings}
+        self.assertEqual(found["embedded"], len(days) - len(notices))
+        self.assertEqual(found["unequal_lengths"], sum(len(day["tide"]["level_m"]) < 4 for day in days))
+        self.assertEqual(set(found), {"embedded", "beyond", "unequal_lengths"})

@@ -1,10 +1,10 @@
-"""What a run by a layout did, added up: filtered, left out, rejected, noted, and paths that were never met."""
+"""What a run by a layout did, added up: filtered, left out, rejected, noted, never met."""
 
 from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.laying.emitting import Laid
@@ -79,7 +79,7 @@ class Account:
             problem.path,
             problem.outcome,
             problem.count + (known.count if known else 0),
-            known.example if known else f"{first.reason} ({place})",
+            known.example if known else f"{first.reason} ({replace(place, path=None)})",
         )
         if problem.outcome != "note":
             room = max(0, _KEPT - len(self.rejects))

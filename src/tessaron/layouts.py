@@ -120,9 +120,7 @@ class Layout:
             secret = os.environ.get(self._part.reading.mask_key, "").encode()
         if masked and not secret:
             variable = self._part.reading.mask_key
-            raise UsageError(
-                f"{masked} is masked by a keyed digest; set {variable} to a secret text of your own"
-            )
+            raise UsageError(f"{masked} is masked by a keyed digest; set {variable} to a secret of your own")
         return compile_layout(self._checked, self._source, secret, strict)
 
     def _masked(self) -> str | None:
@@ -174,7 +172,7 @@ class Layout:
         return self._changed(lambda document: editing.rename_table_in(document, old, new))
 
     def set_column(self, table: str, name: str, **keys: Any) -> Layout:
-        """Return the layout with a column added at the end, or with keys of one set; None takes a key away."""
+        """Return the layout with a column added at the end, or keys of one set; None takes a key away."""
         return self._changed(lambda document: editing.set_column(document, table, name, keys))
 
     def remove_columns(self, table: str, *names: str) -> Layout:

@@ -181,7 +181,7 @@ class Receipt:
 
     @property
     def misses(self) -> bool:
-        """Whether the layout has paths that stood nowhere, or values had no column among numbered ones or flags."""
+        """Whether paths of the layout stood nowhere, or values had no column among numbered ones or flags."""
         return bool(self.unmet) or any(each.code in ("beyond", "no_flag") for each in self.findings)
 
     @property

@@ -123,7 +123,7 @@ class FirstSeen:
         self._known.close()
 
     def repeats(self, values: Any) -> Any:
-        """Return a mask of the values that were there before, in this column or an earlier one; null never."""
+        """Return a mask of the values that were there before, in these or in earlier ones; null never."""
         rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
         batch = pa.RecordBatch.from_arrays([values.take(pa.array(rows))], ["value"])
         digests = np.ascontiguousarray(digest_of_columns(batch, ("value",))).view("V16").reshape(-1)

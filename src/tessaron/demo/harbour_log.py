@@ -43,7 +43,9 @@ def _day(chance: random.Random, number: int) -> dict[str, Any]:
     return {
         "entry": {"written": {"no": number + 1, "day": day.strftime("%d/%m/%Y")}},
         # Pieces of one row, as objects of their own.
-        "watch": [{"master": chance.choice(_MASTERS)}, {"since": f"{chance.randrange(4, 9):02}00"}, {"crew": number % 5}],
+        "watch": [
+            {"master": chance.choice(_MASTERS)}, {"since": f"{chance.randrange(4, 9):02}00"}, {"crew": number % 5},
+        ],
         # A list inside a text; one value or several; a token for nothing.
         "signals": "|".join(chance.sample(_FLAGS, number % 3)),
         "phone": "+00 5550 0199" if number % 4 else ["+00 5550 0199", "+00 5550 0188", "+00 5550 0177"],
@@ -60,13 +62,16 @@ def _day(chance: random.Random, number: int) -> dict[str, Any]:
             "level_m": [round(chance.uniform(0.4, 6.2), 2) for _ in range(4 if number % 9 else 3)],
         },
         # A document inside a text.
-        "notice": json.dumps({"to": "all", "items": [{"berth": f"N{n}", "hours": n} for n in range(1, number % 3 + 1)]})
-        if number % 13
-        else "see the board",
+        "notice": _notice(number % 3) if number % 13 else "see the board",
         # Two objects of one kind.
         "relieved_by": {"name": chance.choice(_MASTERS), "badge": f"B{chance.randrange(100, 999)}"},
         "relieved": {"name": chance.choice(_MASTERS), "badge": f"B{chance.randrange(100, 999)}"},
     }  # fmt: skip
+
+
+def _notice(count: int) -> str:
+    items = [{"berth": f"N{number}", "hours": number} for number in range(1, count + 1)]
+    return json.dumps({"to": "all", "items": items})
 
 
 def _wind(chance: random.Random, number: int) -> dict[str, Any]:

@@ -124,8 +124,8 @@ def _show_layouts(screen: Console, folder: Path, calls: Path, command: str) -> N
     typed = f"{shlex.quote(str(log))} --layout {shlex.quote(str(layout))} -o {shlex.quote(by_log.target)}"
     show(
         screen,
-        "9. What the documents do not say, a layout does: rows with their names elsewhere, arrays side by side,",
-        "   text that holds JSON, amounts and dates as people write them, checks, calculated columns.",
+        "9. What the documents do not say, a layout does: rows with their names elsewhere, arrays side",
+        "   by side, text that holds JSON, amounts as people write them, checks, calculated columns.",
         "",
         f"   {MASK_KEY}=… {command} export {typed}",
         "",

@@ -1,4 +1,4 @@
-"""Checking expressions: names are resolved, every part gets its type, faults are found before any data is read."""
+"""Checking expressions: names are resolved and every part gets its type, before any data is read."""
 
 from __future__ import annotations
 

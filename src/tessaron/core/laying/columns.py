@@ -1,4 +1,4 @@
-"""The columns of a layout, worked out level by level: from paths, folds and expressions, before any flattening."""
+"""The columns of a layout, worked out level by level: from paths, folds and expressions."""
 
 from __future__ import annotations
 

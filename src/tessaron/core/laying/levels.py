@@ -1,4 +1,4 @@
-"""The levels of a rearranged fragment: how many rows each has, and how rows of one stand to those of another."""
+"""The levels of a rearranged fragment: their rows, and how those of one stand to those of another."""
 
 from __future__ import annotations
 

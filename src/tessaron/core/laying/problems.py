@@ -1,4 +1,4 @@
-"""Values and rows that are not as the layout wants them: kept with their row until it is known which matter."""
+"""Values and rows that are not as the layout wants: kept until it is known which matter."""
 
 from __future__ import annotations
 

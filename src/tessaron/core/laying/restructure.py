@@ -548,7 +548,7 @@ def _say_unequal(
     lengths = np.concatenate((lengths, np.zeros((min(missing, 1), outer.node.row_count), np.int64)))
     unequal = np.flatnonzero((lengths != lengths[0]).any(axis=0)).astype(np.int64)
     reasons = [
-        f"the arrays have {', '.join(map(str, lengths[:, row].tolist()))} values; the shorter are filled with null"
+        f"the arrays have {', '.join(map(str, lengths[:, row].tolist()))} values; the shorter get nulls"
         for row in unequal
     ]
     at_outer = replace(change, path=level_of(change.path[:-2]))

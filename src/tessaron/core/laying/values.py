@@ -1,4 +1,4 @@
-"""What stands at a path becomes one column of a type that was set by hand: cleaned, read, and what misfits."""
+"""What stands at a path becomes one column of a type set by hand: cleaned, read, and what misfits."""
 
 from __future__ import annotations
 

@@ -61,13 +61,25 @@ def check_layout(text: str, source: str = "layout") -> CheckedLayout:
         except ValidationError as error:
             found = _faults_of(error, data, lines)
             faults += found
-            mended = [_mend(data, fault.keys) for fault in found]
+            mended = [_mend(data, fault.keys, _choices_at(error, fault.keys, data)) for fault in found]
             if not any(mended):
                 raise LayoutError(faults, source) from error
 
 
-def _mend(data: Any, keys: Keys) -> bool:
-    """Take out what is wrong, or give a key the name it was probably meant to have; say whether it was there."""
+def _choices_at(error: ValidationError, keys: Keys, data: Any) -> list[str]:
+    """Return the words that may stand at a key, where only some may."""
+    for found in error.errors(include_url=False, include_context=True):
+        if found["type"] == "literal_error" and _keys_in(found["loc"], data) == keys:
+            return _choices(found)
+    return []
+
+
+def _choices(found: Any) -> list[str]:
+    return re.findall(r"'((?:[^'\\]|\\.)*)'", found["ctx"]["expected"])
+
+
+def _mend(data: Any, keys: Keys, choices: list[str]) -> bool:
+    """Take out what is wrong, or put in what was probably meant; say whether it was there."""
     for key in keys[:-1]:
         data = data[int(key) - 1] if isinstance(data, list) else data.get(key)
         if data is None:
@@ -78,6 +90,9 @@ def _mend(data: Any, keys: Keys) -> bool:
     if not keys or keys[-1] not in data:
         return False
     value = data.pop(keys[-1])
+    if meant := get_close_matches(str(value), choices, 1):
+        data[keys[-1]] = meant[0]
+        return True
     near = get_close_matches(keys[-1], sorted(_fields_beside(keys)), 1)
     if near and keys[-1] not in _fields_beside(keys) and near[0] not in data:
         data[near[0]] = value
@@ -123,7 +138,7 @@ def _message(found: Any, keys: Keys) -> str:
     if code == "missing":
         return "expected, but it is not there"
     if code == "literal_error":
-        choices = re.findall(r"'((?:[^'\\]|\\.)*)'", found["ctx"]["expected"])
+        choices = _choices(found)
         return (
             f"expected one of {', '.join(map(repr, choices))}, got {given!r}; {nearest(str(given), choices)}"
         )

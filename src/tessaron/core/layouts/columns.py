@@ -71,6 +71,8 @@ class ColumnMaker:
     """Makes the columns of tables; mistakes are said."""
 
     def __init__(self, reading: ReadingPart, rows: RowsFinder, say: Callable[[Keys, str], None]):
+        self.broken: set[tuple[str, str]] = set()
+        """Columns whose type is not known because of a mistake, as table and name."""
         self._reading = reading
         self._rows = rows
         self._say = say
@@ -98,6 +100,9 @@ class ColumnMaker:
             self._say(keys, f"expected one of path, value and origin, got {got}")
             return []
         kind = self._type(part, keys)
+        if kind is None and part.type is not None:
+            self.broken.add((table, name))
+            kind = TEXT
         if kind is not None:
             columns.declared[name] = kind
         plan = ColumnPlan(
@@ -129,7 +134,7 @@ class ColumnMaker:
             return parse_type(part.type)
         except TypeSpellingError as error:
             self._say((*keys, "type"), str(error))
-            return TEXT
+            return None
 
     def _cleaning(self, part: ColumnPart) -> Cleaning:
         nulls = tuple(dict.fromkeys([*self._reading.nulls, *part.nulls]))

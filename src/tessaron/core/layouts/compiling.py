@@ -1,4 +1,4 @@
-"""Making a layout ready to run: paths, types and expressions are worked out, and all mistakes found at once."""
+"""Making a layout ready to run: paths, types and expressions worked out, all mistakes found at once."""
 
 from __future__ import annotations
 
@@ -80,8 +80,8 @@ def compile_layout(
     return _Compiler(checked, source, secret, strict).compile()
 
 
-class _UnknownRowsError(Exception):
-    """It is not known where rows stand."""
+class _UnknownError(Exception):
+    """It is not known where rows stand, or what type a column has, because of a mistake that was said."""
 
 
 class _Compiler:
@@ -257,8 +257,10 @@ class _Compiler:
         """Return a column with its expression checked and its type known."""
         if plan.text and plan.source is None:
             typed = self._typed_value(plan.table, plan.name)
-            kind = self.type_of(plan.table, plan.name)
-            plan = replace(plan, value=typed, type=kind)
+            is_known = (plan.table, plan.name) not in self._maker.broken
+            plan = replace(
+                plan, value=typed, type=self.type_of(plan.table, plan.name) if is_known else plan.type
+            )
         keys = ("tables", plan.table, "columns", self._columns[plan.table].keys[plan.name])
         return self._maker.with_conditions(plan, part, keys)
 
@@ -273,7 +275,10 @@ class _Compiler:
             free = taken.claim(column, otherwise=column) if taken.is_free(column) else ""
             shown = free or taken.claim(other, column, otherwise=column)
             output.append((other, column))
-            columns.append(Column(shown, (), self.type_of(other, column), shown=f"{other}.{column}"))
+            kind = (
+                ColumnType("text") if (other, column) in self._maker.broken else self.type_of(other, column)
+            )
+            columns.append(Column(shown, (), kind, shown=f"{other}.{column}"))
         for plan in own:
             path = plan.source.path if plan.source is not None else ()
             output.append((name, plan.name))
@@ -369,7 +374,7 @@ class _Compiler:
         """Say where the rows of `other` stand, seen from those of `table`."""
         mine, theirs = self._rows.place(table), self._rows.place(other)
         if mine.is_broken or theirs.is_broken:
-            raise _UnknownRowsError
+            raise _UnknownError
         if mine.is_around != theirs.is_around:
             return "aside"
         return _relation(mine, theirs)
@@ -377,6 +382,8 @@ class _Compiler:
     def type_of(self, table: str, column: str) -> ColumnType:
         """Return the type of a column; text where a mistake was found in it."""
         key = (table, column)
+        if key in self._maker.broken:
+            raise _UnknownError
         if key not in self._types:
             plan = self._columns[table].plan(column)
             self._types[key] = plan.type if plan.source is not None else self._type_of_value(plan)
@@ -415,8 +422,8 @@ class _Compiler:
                 self._checked[keys] = found
             except ExpressionError as error:
                 self.say(keys, str(error))
-            except _UnknownRowsError:
-                # The mistake in the rows was said; what follows from it is not.
+            except _UnknownError:
+                # The mistake was said; what follows from it is not.
                 pass
         return self._checked[keys]
 

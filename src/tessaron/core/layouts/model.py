@@ -110,7 +110,7 @@ class ColumnPart(_Part):
     zone: Text | None = Field(None, description="The time zone of times that are written without one.")
     misfit: Misfit = Field(
         "value",
-        description="What becomes of a value that does not fit: reject it, or the record, or note it, or stop.",
+        description="What becomes of a value that does not fit: reject it or the record, note it, or stop.",
     )
     required: Flag = Field(False, description="Whether there must be a value.")
     unique: Flag = Field(False, description="Whether every row must have a value of its own.")

@@ -114,7 +114,7 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
 
 
 def path_in(path: Path, rows: Path) -> str:
-    """Return a path as a layout spells it in a table with these rows: from the row, if it has one of its own."""
+    """Return a path as a layout spells it in a table with these rows: below them it begins at the row."""
     if not rows or path[: len(rows)] != rows:
         return format_path(path)
     return "@" + format_path(path[len(rows) :])[1:]

@@ -1,4 +1,4 @@
-"""Bringing values into a type that was set by hand: what fits, and which rows do not, whole columns at a time."""
+"""Bringing values into a type set by hand: what fits, and which rows do not, in whole columns."""
 
 from __future__ import annotations
 
