@@ -150,7 +150,7 @@ class RowsTest(unittest.TestCase):
         self.assertEqual([row[2:] for row in rows["a"]][4:], [(None, 3), (9, None), (None, None)])
 
     def test_objects_and_several_places_are_rows(self):
-        rows, tables = laid(
+        rows, _ = laid(
             TOP
             + """
             agent = { path = "$.agent.name", type = "text" }
@@ -307,6 +307,28 @@ class StructureTest(unittest.TestCase):
             {(each.code, each.outcome, each.count) for each in tables.findings},
             {("row_too_long", "value", 1), ("row_too_short", "note", 1)},
         )
+
+    def test_names_of_bare_rows_may_stand_in_each_element(self):
+        layout = """
+            [structure]
+            named_rows = { "$.gauges[*].rows" = "$.gauges[*].names[*]" }
+            [tables.levels]
+            rows = "$.gauges[*].rows[*]"
+            [tables.levels.columns]
+            gauge = { path = "$.gauges[*].gauge", type = "text" }
+            a = { path = "@.a", type = "integer" }
+            b = { path = "@.b", type = "integer" }
+        """
+        gauges = [
+            {"gauge": "x", "names": ["a", "b"], "rows": [[1, 2]]},
+            {"gauge": "y", "names": ["b", "a"], "rows": [[3, 4], [5]]},
+        ]
+        rows, tables = laid(layout, [{"gauges": gauges}, {"gauges": gauges[1]}])
+        self.assertEqual(
+            [row[1:] for row in rows["levels"]],
+            [("x", 1, 2), ("y", 4, 3), ("y", None, 5), ("y", 4, 3), ("y", None, 5)],
+        )
+        self.assertEqual([(each.code, each.count) for each in tables.findings], [("row_too_short", 2)])
 
     def test_parallel_arrays_are_columns_of_one_table(self):
         layout = """

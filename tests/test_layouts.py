@@ -214,6 +214,8 @@ SINGLE = [
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t", type = "text", fold = "first" }', "nothing to fold"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t[*]", type = "boolean", fold = "sum" }', "sum cannot be made of boolean"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf_x = { path = "$.f", type = "text" }\nf = { path = "$.t[*]", flags = ["x"] }', "is taken by f_x"),
+    ('[tables.a]\nrows = "$"\nkey = ["k"]\n[tables.a.columns]\nk = { path = "$.k", type = "text", hidden = true }', "is not written"),
+    ('[tables.a]\nrows = "$"\n[tables.a.columns]\nk = { path = "$.k", type = "text", hidden = true, unique = true }', "only what is written"),
     ('[reading]\nrecords = "calls"\n[tables.a]\nrows = "$"', "reading.records"),
     ('[structure]\nagain = { "$.a" = "$.b" }\n[tables.a]\nrows = "$"', "expected a path above"),
 ]  # fmt: skip

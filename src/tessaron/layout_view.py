@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 from tessaron.core.branches import fragment_of, tree_of
 from tessaron.core.fragment import Fragment
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.restructure import Rearranging
+from tessaron.core.laying.rearranging import Rearranging
+from tessaron.core.laying.restructure import rearrange
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.work import ReadResult, ReadTask, read_fragment
@@ -33,7 +34,7 @@ class RearrangedShapeWork:
         """Return a fragment packed, and its shape."""
         work = Rearranging(tree_of(fragment))
         for change in self.changes:
-            work.apply(change)
+            rearrange(work, change)
         return ReadResult.of(fragment_of(work.tree, fragment), None, places)
 
 

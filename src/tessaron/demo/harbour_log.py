@@ -44,7 +44,9 @@ def _day(chance: random.Random, number: int) -> dict[str, Any]:
         "entry": {"written": {"no": number + 1, "day": day.strftime("%d/%m/%Y")}},
         # Pieces of one row, as objects of their own.
         "watch": [
-            {"master": chance.choice(_MASTERS)}, {"since": f"{chance.randrange(4, 9):02}00"}, {"crew": number % 5},
+            {"master": chance.choice(_MASTERS)},
+            {"since": f"{chance.randrange(4, 9):02}00"},
+            {"crew": number % 5},
         ],
         # A list inside a text; one value or several; a token for nothing.
         "signals": "|".join(chance.sample(_FLAGS, number % 3)),

@@ -20,7 +20,8 @@ from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.levels import Levels
 from tessaron.core.laying.plan import LayingPlan, TablePlan
 from tessaron.core.laying.problems import Problem, Told, told
-from tessaron.core.laying.restructure import Rearranging
+from tessaron.core.laying.rearranging import Rearranging
+from tessaron.core.laying.restructure import rearrange
 from tessaron.core.laying.row_sets import RowSet
 from tessaron.core.layout import Table
 from tessaron.core.paths import Origin, Path, format_path
@@ -64,7 +65,7 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
     left_out = fragment.passed_by_path()
     work = Rearranging(tree_of(fragment), kernel, KernelOptions(selection=plan.selection))
     for change in plan.rearrangements:
-        work.apply(change)
+        rearrange(work, change)
     left_out.update(work.passed)
     conform_tree(work.tree, unpack_nodes(plan.skeleton))
     levels = Levels(fragment_of(work.tree, fragment))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from tessaron.core.fragment import Fragment, Int64s, Node
-from tessaron.core.laying.restructure import level_of
+from tessaron.core.laying.rearranging import level_of
 from tessaron.core.paths import Origin, Path
 
 

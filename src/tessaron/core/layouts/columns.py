@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from tessaron.core.folding import folded_type
 from tessaron.core.jsonpath.iregexp import parse_iregexp
 from tessaron.core.laying.plan import Cleaning, ColumnPlan, Conditions, Limit, Source
-from tessaron.core.laying.restructure import level_of
+from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ColumnPart, ReadingPart, TablePart
 from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path

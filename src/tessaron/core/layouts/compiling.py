@@ -158,6 +158,9 @@ class _Compiler:
         for name, columns in keys.items():
             known = self._columns[name].names()
             for column in columns:
+                plan = self._columns[name].plan(column) if column in known else None
+                if plan is not None and (plan.hidden or not self._part.tables[name].write):
+                    self.say(("tables", name, "key"), f"{column} is not written, so it cannot be a key")
                 if column not in known:
                     self.say(
                         ("tables", name, "key"), f"no column {column!r} in {name}; {nearest(column, known)}"
@@ -262,6 +265,8 @@ class _Compiler:
                 plan, value=typed, type=self.type_of(plan.table, plan.name) if is_known else plan.type
             )
         keys = ("tables", plan.table, "columns", self._columns[plan.table].keys[plan.name])
+        if part.columns[keys[-1]].unique and (plan.hidden or not part.write):
+            self.say((*keys, "unique"), "only what is written can be checked to be unique")
         return self._maker.with_conditions(plan, part, keys)
 
     def _output(

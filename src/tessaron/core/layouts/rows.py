@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from tessaron.core.expressions.faults import nearest
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.restructure import level_of
+from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import TablePart
 from tessaron.core.layouts.paths import LayoutPath, LayoutPathError, parse_layout_path

@@ -1,0 +1,86 @@
+"""Texts that are lists, and single values that are arrays of one."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.branches import Branch, Part, merge, take
+from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.kinds import Kind
+from tessaron.core.laying.plan import Rearrangement
+from tessaron.core.laying.rearranging import Rearranging, cleared, join_level, with_kind
+from tessaron.core.paths import ELEMENT, Origin, Step
+
+
+def split_texts(work: Rearranging, change: Rearrangement) -> None:
+    """Make arrays of texts that are lists."""
+    branch = work.find(change.path)
+    if branch is None or not len(branch.node.texts):
+        return
+    node = branch.node
+    is_text = node.kinds == Kind.TEXT
+    rows = node.rows_present()[is_text]
+    lists = pc.split_pattern(node.texts.to_arrow(), change.detail)
+    parts = lists.values
+    lengths = np.diff(lists.offsets.to_numpy())
+    # An empty text is an empty list.
+    empty = (node.texts.byte_lengths == 0).repeat(lengths)
+    parents, ordinals = np.repeat(rows, lengths), _counted(lengths)
+    parents, ordinals = parents[~empty], ordinals[~empty]
+    lane = TextLane.of(parts.filter(pa.array(~empty)))
+    _put_elements(branch, parents, ordinals, lane)
+    branch.node = with_kind(cleared(branch.node, "texts"), is_text, Kind.ARRAY)
+
+
+def _counted(lengths: Int64s) -> Int32s:
+    ends = np.cumsum(lengths)
+    starts = np.repeat(ends - lengths, lengths)
+    return (np.arange(len(starts)) - starts + 1).astype(np.int32)
+
+
+def _put_elements(branch: Branch, parents: Int32s, ordinals: Int32s, texts: TextLane) -> None:
+    """Add texts to the elements of the arrays at a branch."""
+    kinds = np.full(len(parents), Kind.TEXT, np.uint8)
+    made = Node(-1, Role.ELEMENT, None, len(parents), parents, ordinals, kinds=kinds, texts=texts)
+    join_level(branch, Branch(made), parents, ordinals)
+
+
+def make_arrays(work: Rearranging, change: Rearrangement) -> None:
+    """Make each single value at a path the only element of an array."""
+    branch = work.find(change.path)
+    if branch is None:
+        return
+    node = branch.node
+    single = (node.kinds != Kind.ARRAY) & (node.kinds != Kind.NULL)
+    if not single.any():
+        return
+    rows = node.rows_present()[single]
+    new_rows = np.full(node.row_count, -1, np.int32)
+    new_rows[rows] = np.arange(len(rows), dtype=np.int32)
+    there = branch.children.pop(ELEMENT, None)
+    raw = branch.children.pop(Origin.JSON, None)
+    made = merge([Part(branch, new_rows)], Role.ELEMENT, None, len(rows), {})
+    kept: dict[Step, Branch] = {} if there is None else {ELEMENT: there}
+    if raw is not None:
+        kept[Origin.JSON] = raw
+    branch.children = kept
+    branch.node = with_kind(_scalars_gone(node, single), single, Kind.ARRAY)
+    join_level(branch, made, rows, np.ones(len(rows), np.int32))
+
+
+def _scalars_gone(node: Node, gone: Bools) -> Node:
+    made = copy_lanes(node)
+    for lane in ("booleans", "integers", "numbers", "texts"):
+        values = getattr(node, lane)
+        if len(values):
+            setattr(made, lane, take(values, np.zeros(0, np.int64)))
+    return made
+
+
+def copy_lanes(node: Node) -> Node:
+    """Return a node of its own that shares the lanes."""
+    return replace(node)
