@@ -6,6 +6,7 @@ import unittest
 from unittest import mock
 
 import tessaron
+from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tests.harness import FolderTest
 
 STRICT = {"strict": True}
@@ -266,6 +267,28 @@ STRUCTURES = [
         ["embedded"],
     ),
     (
+        "text that holds XML",
+        'embedded = { "$.e" = "xml" }',
+        """id = { path = "$.e['@id']", type = "integer" }
+t = { path = "$.e['text()']", type = "text", trim = true }
+n = { path = "$.e.item[*]", fold = "count" }
+w = { path = "$.e.item[*].w", fold = "joined" }
+c = { path = "$.e.note", type = "text" }""",
+        [
+            {
+                "e": '<?xml version="1.0" encoding="ISO-8859-1"?><m xmlns="u:m" id="7"> Å <item><w>1</w></item><item><w>2</w><!-- no --></item></m>'
+            },
+            {"e": '<m id="8"><item><w>3</w></item><note><![CDATA[a < b]]></note></m>'},
+            {"e": '<m><note xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/></m>'},
+            {"e": "<m><item></m>"},
+            {"e": '<!DOCTYPE m [<!ENTITY x SYSTEM "file:///etc/hostname">]><m id="9"><note>&x;</note></m>'},
+            {"e": ""},
+        ],
+        [(7, "Å", 2, "1, 2", None), (8, None, 1, "3", "a < b"), (None, None, 0, None, None)]
+        + [(None, None, 0, None, None)] * 3,
+        ["embedded"],
+    ),
+    (
         "a dictionary",
         'dictionaries = ["$.d"]',
         'k = { path = "$.d.*", fold = "joined" }\nn = { path = "$.d.*", fold = "count" }',
@@ -284,6 +307,27 @@ class StructureTest(unittest.TestCase):
                 rows, tables = laid(layout, documents)
                 self.assertEqual([row[1:] for row in rows["r"]], wanted)
                 self.assertEqual(sorted(each.code for each in tables.findings), codes)
+
+    def test_hostile_xml_is_refused(self):
+        laughs = "".join(f'<!ENTITY a{n} "{(f"&a{n - 1};" if n else "ha") * 10}">' for n in range(9))
+        cases = [
+            f"<!DOCTYPE m [{laughs}]><m>&a8;</m>",
+            f'<!DOCTYPE m [{laughs}]><m x="&a8;"/>',
+            '<!DOCTYPE m [<!ENTITY x SYSTEM "file:///etc/hostname">]><m>&x;</m>',
+            '<!DOCTYPE m [<!ENTITY % x SYSTEM "http://127.0.0.1:9/x">%x;]><m>1</m>',
+            "<m>" + "<a>" * 5000 + "</a>" * 5000 + "</m>",
+            '<m a="' + "x" * 20_000_000 + '"/>',
+            "<m>\0</m>",
+            '<m a="1" a="2"/>',
+            "no XML",
+        ]
+        for text in cases:
+            with self.subTest(text=text[:60]), self.assertRaisesRegex(XmlTextError, "expected XML"):
+                parse_xml(text)
+
+    def test_names_of_two_namespaces_are_kept_apart(self):
+        text = '<p:m xmlns:p="u" p:k="0"><p:a>1</p:a><a xmlns="v">2</a><b/> t </p:m>'
+        self.assertEqual(parse_xml(text), {"@k": "0", "p:a": "1", "a": "2", "b": "", "text()": " t "})
 
     def test_bare_rows_get_the_names_of_their_own_record(self):
         layout = """

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -12,6 +13,8 @@ from tessaron.core.branches import Branch, Part, merge, tree_of
 from tessaron.core.fragment import Bools, Fragment, Int64s, TextLane
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.growing import FragmentBuilder
+from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, without
@@ -27,7 +30,7 @@ def embed(work: Rearranging, change: Rearrangement) -> None:
     node = branch.node
     is_text = node.kinds == Kind.TEXT
     rows = node.rows_present()[is_text]
-    inner, good, reasons = _parse_texts(node.texts, work, change.path)
+    inner, good, reasons = _PARSERS[change.detail](node.texts, work, change.path)
     bad = np.flatnonzero(~good)
     work.say(change, "embedded", rows[bad].astype(np.int64), [reasons[int(index)] for index in bad])
     outer_rows = rows[good]
@@ -47,10 +50,29 @@ def embed(work: Rearranging, change: Rearrangement) -> None:
     branch.node, branch.children = made.node, made.children
 
 
-def _parse_texts(
-    lane: TextLane, work: Rearranging, path: Path
-) -> tuple[Branch | None, Bools, dict[int, str]]:
-    """Return the tree of the texts that are JSON, which of them are, and why the others are not."""
+Parsed = tuple[Branch | None, Bools, dict[int, str]]
+"""The tree of the texts that are documents, which of them are, and why the others are not."""
+
+
+def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
+    """Return the texts that are XML; the root element stands in the place of the text."""
+    selection = work.options.selection
+    below = None if selection is None else SelectionBelow(selection, path)
+    builder = FragmentBuilder(below)
+    good = np.ones(len(lane), np.bool_)
+    reasons: dict[int, str] = {}
+    for row, text in enumerate(lane.to_arrow().to_pylist()):
+        try:
+            builder.add(parse_xml(text, below))
+        except XmlTextError as error:
+            good[row], reasons[row] = False, str(error)
+    fragment = builder.finish()
+    _count_passed(work, path, fragment)
+    return (tree_of(fragment) if fragment.record_count else None), good, reasons
+
+
+def _parse_json_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
+    """Return the texts that are JSON."""
     texts = lane.to_arrow()
     good = np.ones(len(texts), np.bool_)
     reasons: dict[int, str] = {}
@@ -77,9 +99,13 @@ def _parse_texts(
     for fault in fragment.faults:
         row = int(rows[fault.record])
         good[row], reasons[row] = False, fault.reason
+    _count_passed(work, path, fragment)
+    return (tree_of(fragment) if fragment.record_count else None), good, reasons
+
+
+def _count_passed(work: Rearranging, path: Path, fragment: Fragment) -> None:
     for shown, count in fragment.passed_by_path().items():
         work.passed[format_path(path) + shown[1:]] += count
-    return (tree_of(fragment) if fragment.record_count else None), good, reasons
 
 
 def _parse_lines(texts: pa.Array, rows: Int64s, kernel: str, options: KernelOptions) -> Fragment:
@@ -112,3 +138,9 @@ def _on_one_line(texts: pa.Array, rows: Int64s, good: Bools, reasons: dict[int, 
             good[row] = False
             reasons[row] = reader.faults[0].reason if reader.faults else "expected one JSON text, got several"
     return pa.array(made, pa.large_string())
+
+
+_PARSERS: dict[str, Callable[[TextLane, Rearranging, Path], Parsed]] = {
+    "json": _parse_json_texts,
+    "xml": _parse_xml_texts,
+}

@@ -67,7 +67,9 @@ class StructurePart(_Part):
     dictionaries: list[Text] = Field([], description="The object here is a dictionary: its names are keys.")
     not_dictionaries: list[Text] = Field([], description="The object here is none, whatever it looks like.")
     split: dict[str, Text] = Field({}, description="Texts here are lists; the value is what separates them.")
-    embedded: dict[str, Literal["json"]] = Field({}, description="Texts here hold documents of this format.")
+    embedded: dict[str, Literal["json", "xml"]] = Field(
+        {}, description="Texts here hold documents of this format."
+    )
     named_rows: dict[str, Text] = Field(
         {}, description="The arrays here are rows of bare values; the value is the path of their names."
     )
