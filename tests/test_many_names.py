@@ -5,7 +5,7 @@ import unittest
 from collections import Counter
 from unittest import mock
 
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import tessaron
@@ -62,6 +62,15 @@ class AnyWayTest(unittest.TestCase):
 
     @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(RECORDS, st.integers(1, 60))
+    @example(
+        [
+            {
+                "n0": [{f"2026-01-0{n}": None if n else 0 for n in range(3)}],
+                "n1": [{"n0": None, "n1": None}, {"n2": None}],
+            }
+        ],
+        1,
+    )
     def test_the_same_survey(self, records, chunk_bytes):
         data = as_lines(records)
         plain = tessaron.survey(data, records="$", kernel="python")

@@ -132,6 +132,7 @@ class Feed:
         settled: dict[Path, bool] = {}
         while (known := settle_names(self.shape, rules, settled)) != settled:
             settled = known
+            counts = {path: _name_count(self.shape, path) for path in settled}
             tasks = (
                 ReshapeTask(packed, settled, source if is_survey else None)
                 for packed, source in zip(self.spill.read(), self.sources, strict=True)
@@ -141,6 +142,15 @@ class Feed:
                 self.shape.merge(result.shape)
                 again.write(result.packed)
             self.spill.replace_by(again)
+            for path, count in counts.items():
+                node = self.shape.node_at(path)
+                if node is not None and node.is_dictionary:
+                    node.name_count = count
+
+
+def _name_count(shape: Shape, path: Path) -> int:
+    node = shape.node_at(path)
+    return 0 if node is None else len(node.names or ()) or node.name_count
 
 
 @dataclass(slots=True)

@@ -44,6 +44,7 @@ class ShapeNode:
         is_dictionary: Whether the members of its objects are taken together, as entries of one level.
         names: Where that is not settled yet, as there are merely many names: the occurrences of each. None
             where it is settled.
+        name_count: Where that was settled while reading: how many names there were.
         keeps_members: Whether it is settled that its members stand for themselves.
         is_lifted: Whether an object here counts as an array with one element.
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
@@ -65,6 +66,7 @@ class ShapeNode:
     children: dict[Step, ShapeNode] = field(default_factory=dict)
     is_dictionary: bool = False
     names: dict[str, int] | None = None
+    name_count: int = 0
     keeps_members: bool = False
     is_lifted: bool = False
     fold: ShapeNode | None = None
@@ -291,6 +293,13 @@ class Shape:
     def __setstate__(self, state: Any) -> None:
         packed, self._has_dictionaries = state
         self.record = unpack_nodes(packed)
+
+    def node_at(self, path: Path) -> ShapeNode | None:
+        """Return what was met at a path; None where nothing was."""
+        node: ShapeNode | None = self.record
+        for step in path:
+            node = None if node is None else node.children.get(step)
+        return node
 
     @property
     def record_count(self) -> int:

@@ -126,8 +126,8 @@ def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:
 def _settle_dictionary(
     node: ShapeNode, path: Path, rules: StructureRules, notes: list[StructureNote]
 ) -> None:
-    names = len(node.names or node.members())
-    if names and not node.keeps_members and _is_wanted(node, path, rules):
+    names = len(node.names or node.members()) or node.name_count
+    if names and not node.keeps_members and (node.name_count or _is_wanted(node, path, rules)):
         if not node.is_dictionary:
             node.become_dictionary()
         node.names = None

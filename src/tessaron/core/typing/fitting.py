@@ -134,6 +134,7 @@ def _to_integer(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
 def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
     texts = _plain_numbers(texts, spelling)
     texts = _without_exponents(texts)
+    texts = pc.replace_substring_regex(texts, r"^(-?)\.([0-9])", r"\10.\2")
     texts = pc.replace_substring_regex(texts, r"^(-?)0+([0-9])", r"\1\2")
     texts = pc.replace_substring_regex(texts, r"(\.[0-9]*[1-9])0+$|\.0+$", r"\1")
     whole, scale = target.precision - target.scale, target.scale
@@ -145,7 +146,7 @@ def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
 
 def _without_exponents(texts: Any) -> Any:
     """Return number texts written out, where one has an exponent; those are few."""
-    has = _matching(texts, r"^-?[0-9.]+[eE][+-]?[0-9]{1,3}$")
+    has = _matching(texts, r"^-?([0-9]+(\.[0-9]+)?|\.[0-9]+)[eE][+-]?[0-9]{1,3}$")
     if not has.any():
         return texts
     from decimal import Decimal, InvalidOperation
