@@ -636,8 +636,8 @@ static int copy_value(Parser *p, const uint8_t **s, int32_t node, int32_t row) {
     size_t before = n->raws.data.used;
     int status = walk_value(p, s, &n->raws.data);
     if (status) return status;
-    if (is_null) { n->raws.data.used = before; return OK; }
-    if (put_i32(&n->raw_rows, row) || put_i64(&n->raws.lengths, (int64_t)(n->raws.data.used - before))) return NO_MEMORY;
+    if (is_null) n->raws.data.used = before;
+    else if (put_i32(&n->raw_rows, row) || put_i64(&n->raws.lengths, (int64_t)(n->raws.data.used - before))) return NO_MEMORY;
     if (!(n->wanted & (W_SCALARS | W_INSIDE))) return OK;
     *s = from;
     return AGAIN;
