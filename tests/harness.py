@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import sys
 import tempfile
@@ -12,6 +13,9 @@ from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
+from click.testing import CliRunner
+
+from tessaron.cli import main
 from tessaron.core.paths import ELEMENT, Origin
 
 
@@ -40,6 +44,18 @@ def command(*arguments: object, stdin: bytes = b"", **environment: str) -> subpr
         timeout=120,
         check=False,
     )
+
+
+def quick_command(*arguments: object, stdin: bytes = b"", **environment: str) -> subprocess.CompletedProcess:
+    """Run `tessaron` in this process: for what does not depend on having one of its own."""
+    handler = signal.getsignal(signal.SIGTERM)
+    try:
+        done = CliRunner().invoke(main, [*map(str, arguments)], input=stdin, env=environment)
+    finally:
+        signal.signal(signal.SIGTERM, handler)
+    if done.exception is not None and not isinstance(done.exception, SystemExit):
+        raise done.exception
+    return subprocess.CompletedProcess(arguments, done.exit_code, done.stdout_bytes, done.stderr_bytes)
 
 
 def walk(record: Any) -> Counter:

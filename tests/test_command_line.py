@@ -8,7 +8,7 @@ import unittest
 from typing import ClassVar
 
 import tessaron
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, command, quick_command
 
 COMMANDS = ["survey", "find", "values", "compose", "preview", "sample", "draft", "export", "demo"]
 
@@ -55,14 +55,15 @@ class BadInputTest(FolderTest):
             "values": [path],
             "preview": [path],
             "sample": [path, "-o", self.folder / "out.json"],
+            "draft": [path, "-o", self.folder / "out"],
             "export": [path, "-o", self.folder / "out"],
         }[name]
 
     def test_each(self):
-        for name in ("survey", "find", "values", "preview", "sample", "export"):
+        for name in ("survey", "find", "values", "preview", "sample", "draft", "export"):
             for file, (content, message) in self.INPUTS.items():
                 with self.subTest(command=name, file=file):
-                    done = command(name, *self.arguments(name, self.write(file, content)))
+                    done = quick_command(name, *self.arguments(name, self.write(file, content)))
                     self.assertEqual(done.returncode, 2)
                     self.assertIn(message, done.stderr.decode())
                     self.assertTrue(done.stderr.startswith(b"tessaron: "), done.stderr)
@@ -70,9 +71,9 @@ class BadInputTest(FolderTest):
                     self.assertFalse((self.folder / "out").exists() or (self.folder / "out.json").exists())
 
     def test_places_that_are_not_there(self):
-        for name in ("survey", "find", "values", "preview", "sample", "export"):
+        for name in ("survey", "find", "values", "preview", "sample", "draft", "export"):
             with self.subTest(name):
-                done = command(name, *self.arguments(name, self.folder / "nothing.json"))
+                done = quick_command(name, *self.arguments(name, self.folder / "nothing.json"))
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(b"nothing.json: cannot be read: No such file", done.stderr)
 

@@ -13,7 +13,7 @@ import unittest
 import pyarrow.parquet as pq
 
 import tessaron
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, command, quick_command
 
 CALLS = (
     '{"id":1,"note":null,"t":"2026-01-02T03:04:05.5Z","stays":[{"berth":"N1","m":1.10}]}\n'
@@ -142,7 +142,7 @@ class BadInputTest(FolderTest):
                 if content is not None:
                     self.write(name, content)
                 before = sorted(os.listdir(self.folder))
-                done = command("export", path, "-o", self.folder / "out")
+                done = quick_command("export", path, "-o", self.folder / "out")
                 error = done.stderr.decode()
                 self.assertEqual((done.returncode, done.stdout), (2, b""))
                 self.assertIn(message, error.removeprefix(f"tessaron: {self.folder}/"))
@@ -162,7 +162,7 @@ class BadInputTest(FolderTest):
         )
         for arguments, message in cases:
             with self.subTest(message):
-                done = command("export", *arguments)
+                done = quick_command("export", *arguments)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())
                 self.assertNotIn("Traceback", done.stderr.decode())

@@ -5,6 +5,9 @@ import os
 import unittest
 from unittest import mock
 
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
 import tessaron
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tests.harness import FolderTest
@@ -659,6 +662,49 @@ class RunTest(FolderTest):
     def test_python_objects_go_through_a_layout_too(self):
         rows = tessaron.shred(({"id": n, "x": n} for n in range(3)), layout=tessaron.Layout(TOP))
         self.assertEqual(rows["calls"]["id"].to_pylist(), [0, 1, 2])
+
+
+NAMES = st.sampled_from(["a", "b", "c"])
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers(-9, 9) | st.sampled_from(["t", "2026-01-01", "7", 1.5]),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(NAMES, inner, min_size=1, max_size=3),
+    max_leaves=10,
+)
+EDITS = [
+    {"type": "integer"}, {"type": "integer", "misfit": "record"}, {"type": "date", "misfit": "note"},
+    {"type": "text", "required": True, "failed": "note"}, {"type": "text", "required": True},
+    {"type": "text", "default": "?"}, {"type": "json"}, {"type": "boolean"}, {"type": "text", "unique": True},
+]  # fmt: skip
+
+
+class AnyLayoutTest(unittest.TestCase):
+    @settings(max_examples=60, deadline=None)
+    @given(st.lists(st.dictionaries(NAMES, VALUES, min_size=1), min_size=1, max_size=5), st.data())
+    def test_what_is_written_filtered_and_rejected_is_all_there_is(self, documents, data):
+        layout = tessaron.draft(documents, workers=1)
+        plain = tessaron.shred(documents, layout=layout)
+        places = [(table, column) for table in layout.tables for column in layout.columns(table)]
+        chosen = data.draw(st.lists(st.sampled_from(places), max_size=3, unique=True)) if places else []
+        for table, column in chosen:
+            if "path" in layout.columns(table)[column]:
+                layout = layout.set_column(table, column, **data.draw(st.sampled_from(EDITS)))
+        for table, column in data.draw(st.lists(st.sampled_from(places), max_size=2)) if places else []:
+            layout = layout.set_table(table, keep=f'"{column}" is not null')
+        tables = tessaron.shred(documents, layout=layout)
+        records = {reject.record for reject in tables.rejects if reject.rejected == "record"}
+        self.assertEqual(tables.record_count + len(records), len(documents))
+        for name in tables:
+            there = tables[name].num_rows + tables.filtered.get(name, 0)
+            self.assertLessEqual(
+                there if records else -there, plain[name].num_rows if records else -plain[name].num_rows
+            )
+            own = tables[name]["row_key"].to_pylist()
+            self.assertEqual(own, list(range(1, len(own) + 1)))
+            parent = tables.parent(name)
+            if parent is not None:
+                self.assertLessEqual(
+                    set(tables[name]["parent_key"].to_pylist()), set(tables[parent]["row_key"].to_pylist())
+                )
 
 
 if __name__ == "__main__":

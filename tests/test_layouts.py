@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import tessaron
 from tessaron.core.layouts.lines import key_lines
 from tessaron.core.layouts.model import layout_schema
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, quick_command
 
 DOCUMENTS = [
     {"call": {"id": 1, "eta": "2026-01-01"}, "vessel": {"name": "Auk", "id": 7}, "tags": ["a", "b"], "by_day": {f"2026-01-{d:02}": {"n": d} for d in range(1, 20)}},
@@ -90,13 +90,13 @@ class DraftTest(FolderTest):
     def test_the_command_writes_a_file_but_not_over_another(self):
         source = self.write("calls.ndjson", lines_of(DOCUMENTS))
         target = self.folder / "calls.layout.toml"
-        self.assertEqual(command("draft", source, "-o", target).returncode, 0)
+        self.assertEqual(quick_command("draft", source, "-o", target).returncode, 0)
         self.assertEqual(tessaron.Layout.read(target), tessaron.draft(source))
-        again = command("draft", source, "-o", target)
+        again = quick_command("draft", source, "-o", target)
         self.assertEqual(again.returncode, 2)
         self.assertIn(b"is there already; --update keeps its edits", again.stderr)
-        self.assertEqual(command("draft", source, "-o", target, "--replace").returncode, 0)
-        self.assertEqual(command("draft", source).stdout.decode(), target.read_text())
+        self.assertEqual(quick_command("draft", source, "-o", target, "--replace").returncode, 0)
+        self.assertEqual(quick_command("draft", source).stdout.decode(), target.read_text())
 
 
 EDITED = """# our calls
@@ -146,11 +146,11 @@ class UpdateTest(FolderTest):
     def test_the_command_says_what_it_changed(self):
         source = self.write("calls.ndjson", lines_of(DOCUMENTS))
         file = self.write("calls.layout.toml", EDITED)
-        done = command("draft", source, "--update", file)
+        done = quick_command("draft", source, "--update", file)
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertIn(b"new: calls.call_eta: $.call.eta", done.stderr)
         self.assertIn(b"not met: calls.gone: $.gone", done.stderr)
-        again = command("draft", source, "--update", file)
+        again = quick_command("draft", source, "--update", file)
         self.assertNotIn(b"new:", again.stderr)
 
 
@@ -242,13 +242,13 @@ class MistakeTest(FolderTest):
     def test_the_command_shows_them_and_touches_nothing(self):
         source = self.write("calls.ndjson", lines_of(DOCUMENTS))
         layout = self.write("calls.layout.toml", MISTAKEN)
-        done = command("export", source, "--layout", layout, "-o", self.folder / "out")
+        done = quick_command("export", source, "--layout", layout, "-o", self.folder / "out")
         self.assertEqual(done.returncode, 2)
         self.assertIn(b"line 3: reading.recods: no such key; did you mean records?", done.stderr)
         self.assertFalse((self.folder / "out").exists())
         for bad, message in ((b"\xff", b"a layout is UTF-8"), (None, b"cannot be read: No such file")):
             path = self.folder / "missing.toml" if bad is None else self.write("bad.toml", bad)
-            done = command("export", source, "--layout", path, "-o", self.folder / "out")
+            done = quick_command("export", source, "--layout", path, "-o", self.folder / "out")
             self.assertEqual(done.returncode, 2)
             self.assertIn(message, done.stderr)
 
@@ -318,7 +318,7 @@ class ChangeTest(unittest.TestCase):
     def test_the_schema_that_ships_is_that_of_the_model(self):
         shipped = json.loads(files("tessaron").joinpath("layout.schema.json").read_text("utf-8"))
         self.assertEqual(shipped, json.loads(json.dumps(layout_schema())))
-        self.assertEqual(json.loads(command("draft", "--schema").stdout), shipped)
+        self.assertEqual(json.loads(quick_command("draft", "--schema").stdout), shipped)
 
 
 class QuickChoiceTest(FolderTest):
@@ -360,7 +360,7 @@ class QuickChoiceTest(FolderTest):
         )
         tables = tessaron.shred(self.source, flat="$.tags[*]", with_empty=True, only=["id", "tags"])
         self.assertEqual(tables["calls_tags"]["call_id"].to_pylist(), [1, 1, 2, 3])
-        done = command(
+        done = quick_command(
             "export", self.source, "--flat", "$.tags[*]", "--times", "$.by_day.*", "-o", self.folder / "out"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
@@ -377,16 +377,20 @@ class QuickChoiceTest(FolderTest):
             EDITED.replace("[tables.tags]", '[tables.tags]\nmultiply = ["holds"]\n')
             + '[tables.holds]\nrows = "$.holds[*]"\n',
         )
-        done = command("export", self.source, "--layout", layout, "-o", self.folder / "out")
+        done = quick_command("export", self.source, "--layout", layout, "-o", self.folder / "out")
         self.assertIn("rows come out of tags × holds".encode(), done.stderr)
         self.assertIn(b"not met: calls.gone: $.gone stands nowhere", done.stderr)
         self.assertIn(b"left out: ", done.stderr)
         self.assertEqual(done.returncode, 0)
-        strict = command("export", self.source, "--layout", layout, "-o", self.folder / "two", "--strict")
+        strict = quick_command(
+            "export", self.source, "--layout", layout, "-o", self.folder / "two", "--strict"
+        )
         self.assertEqual(strict.returncode, 1)
-        survey = command("survey", self.source, "--layout", layout, COLUMNS="160")
+        survey = quick_command("survey", self.source, "--layout", layout, COLUMNS="160")
         self.assertRegex(survey.stdout.decode(), r"id +100% █████ +integer +3 +calls\.id")
-        preview = command("preview", self.source, "--layout", layout, "--table", "calls", "--as", "json")
+        preview = quick_command(
+            "preview", self.source, "--layout", layout, "--table", "calls", "--as", "json"
+        )
         self.assertEqual([json.loads(line)["id"] for line in preview.stdout.splitlines()], [1, 2, 3])
 
     def test_csv_and_parquet_hold_json_as_text(self):
