@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from tessaron.core.expressions.checking import Schema, Typed, check_expression
+from tessaron.core.expressions.checking import check_expression
 from tessaron.core.expressions.evaluation import Evaluation, Scope
 from tessaron.core.expressions.faults import ExpressionError, nearest
 from tessaron.core.expressions.parsing import parse_expression
+from tessaron.core.expressions.typed import Schema, Typed
 
 __all__ = [
     "Evaluation", "ExpressionError", "Schema", "Scope", "Typed", "check_expression", "nearest",

@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.expressions import arithmetic
-from tessaron.core.expressions.checking import Typed, family
 from tessaron.core.expressions.dates import part_of, plus_days, time_between
+from tessaron.core.expressions.typed import Typed, family
 from tessaron.core.folding import FoldOverflowError, Rows, fold
 from tessaron.core.fragment import Bools, TextLane
 from tessaron.core.patterns import match_pattern

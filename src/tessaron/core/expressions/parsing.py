@@ -244,7 +244,7 @@ class _Parser:
         return Cast(operand, wanted, codes, token.at)
 
     def _call(self, token: Token) -> Expression:
-        from tessaron.core.expressions.checking import FUNCTION_NAMES
+        from tessaron.core.expressions.function_checks import FUNCTION_NAMES
 
         name = token.text.lower()
         if name not in FUNCTION_NAMES:

@@ -14,7 +14,7 @@ from tessaron.core.expressions import (
     nearest,
     parse_expression,
 )
-from tessaron.core.expressions.checking import Relation
+from tessaron.core.expressions.typed import Relation
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Rearrangement, TablePlan
 from tessaron.core.laying.skeleton import skeleton_of
