@@ -75,6 +75,15 @@ class ExamplesTest(FolderTest):
         expected = {berth: f"{hours:,.1f}" for berth, hours, _ in answer_from_documents(calls)}
         self.assertEqual(dict(line.split() for line in done.stdout.splitlines()), expected)
 
+    def test_the_layout_made_in_python_keeps_what_was_not_cancelled(self):
+        calls = write_calls(self.folder, 120)
+        script = Path(__file__).parents[1] / "examples" / "layout_in_python.py"
+        done = subprocess.run([sys.executable, script, calls], capture_output=True, text=True, check=True)
+        documents = [json.loads(line) for line in calls.read_text("utf-8").splitlines()]
+        kept = [call for call in documents if call["status"] != "cancelled"]
+        moves = sum(len(stay["moves"]) for call in kept for stay in call["stays"])
+        self.assertIn(f"{moves:,} moves; filtered: {{'calls': {len(documents) - len(kept)}", done.stdout)
+
 
 class ReadmeTest(unittest.TestCase):
     def test_the_commands_and_pictures_named_exist(self):
