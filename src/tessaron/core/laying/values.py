@@ -15,7 +15,7 @@ from tessaron.core.fragment import Int64s, Node, TextLane
 from tessaron.core.json_text import quoted_text
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Cleaning, ColumnPlan
-from tessaron.core.typing.fitting import Spelling, fit_booleans, fit_integers, fit_texts
+from tessaron.core.typing.fitting import fit_booleans, fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
 
 
@@ -82,18 +82,13 @@ def _pieces(node: Node, target: ColumnType, plan: ColumnPlan) -> list[_Piece]:
         found.append(_piece(made, bad, rows[places_of(node, (Kind.INTEGER,))], pa.array(node.integers)))
     if len(node.numbers):
         digits = node.numbers.compact().to_arrow()
-        made, bad = fit_texts(digits, target, _in_json(plan.spelling))
+        made, bad = fit_numbers(digits, target, plan.spelling)
         found.append(_piece(made, bad, rows[places_of(node, (Kind.LONG_INTEGER, Kind.FRACTION))], digits))
     if target.name == "text" and plan.cleaning.changes_texts:
         found = [replace(piece, values=clean_texts(piece.values, plan.cleaning)) for piece in found]
     if len(node.texts):
         found.append(_text_piece(node.texts, rows[places_of(node, (Kind.TEXT,))], target, plan))
     return found
-
-
-def _in_json(spelling: Spelling) -> Spelling:
-    """Return how numbers of JSON are written, which is fixed, with what they count."""
-    return Spelling(unit=spelling.unit, words=spelling.words)
 
 
 def _text_piece(lane: TextLane, rows: Any, target: ColumnType, plan: ColumnPlan) -> _Piece:

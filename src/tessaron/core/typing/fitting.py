@@ -76,6 +76,18 @@ def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN)
     return fit_texts(pa.array(values).cast(pa.large_string()), target, spelling)
 
 
+def fit_numbers(digits: Any, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
+    """Return numbers of JSON, given as their texts, in a type, and which of them do not fit."""
+    if target.name in ("decimal", "double"):
+        try:
+            values = digits.cast(target.arrow_type())
+        except pa.ArrowInvalid:
+            return fit_texts(digits, target)
+        if target.name == "decimal" or not pc.any(pc.is_inf(values)).as_py():
+            return values, np.zeros(len(digits), np.bool_)
+    return fit_texts(digits, target, Spelling(unit=spelling.unit, words=spelling.words))
+
+
 def fit_booleans(values: Bools, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
     """Return booleans in a type, null where one does not fit, and which of them do not."""
     none = np.zeros(len(values), np.bool_)
