@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping, Sequence
-from functools import cached_property
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
 
 from tessaron.core.errors import SourceError, TargetError, UsageError
-from tessaron.core.layouts import editing
 from tessaron.core.layouts.checking import check_layout
 from tessaron.core.layouts.compiling import CompiledLayout, compile_layout
 from tessaron.core.layouts.model import LayoutPart
@@ -130,16 +129,23 @@ class Layout:
                     return f"{table}.{name}"
         return None
 
-    def _changed(self, change: Any) -> Layout:
-        return Layout(editing.change_text(self._text, change), self._source)
+    def _changed(self, change: Callable[[Any, Any], None]) -> Layout:
+        # Most runs only read a layout: what changes its text loads when it is used.
+        from tessaron.core.layouts import editing
+
+        return Layout(editing.change_text(self._text, partial(change, editing)), self._source)
 
     def set_reading(self, **keys: Any) -> Layout:
         """Return the layout with keys of `[reading]` set; None takes a key away."""
-        return self._changed(lambda document: editing.set_keys(editing.section(document, "reading"), keys))
+        return self._changed(
+            lambda editing, document: editing.set_keys(editing.section(document, "reading"), keys)
+        )
 
     def set_structure(self, **keys: Any) -> Layout:
         """Return the layout with keys of `[structure]` set; None takes a key away."""
-        return self._changed(lambda document: editing.set_keys(editing.section(document, "structure"), keys))
+        return self._changed(
+            lambda editing, document: editing.set_keys(editing.section(document, "structure"), keys)
+        )
 
     def set_table(
         self, name: str, *, columns: Mapping[str, Mapping[str, Any]] | None = None, **keys: Any
@@ -152,7 +158,7 @@ class Layout:
             **keys: Keys of the table: rows, key, keep, carry, …
         """
         given = {**keys, "columns": columns}
-        return self._changed(lambda document: editing.set_table(document, name, given))
+        return self._changed(lambda editing, document: editing.set_table(document, name, given))
 
     def remove_table(self, name: str) -> Layout:
         """Return the layout without a table.
@@ -161,7 +167,7 @@ class Layout:
             UsageError: When there is no such table.
         """
 
-        def remove(document: Any) -> None:
+        def remove(editing: Any, document: Any) -> None:
             editing.table_in(document, name)
             del document["tables"][name]
 
@@ -169,11 +175,11 @@ class Layout:
 
     def rename_table(self, old: str, new: str) -> Layout:
         """Return the layout with another name for a table, also where expressions and others name it."""
-        return self._changed(lambda document: editing.rename_table_in(document, old, new))
+        return self._changed(lambda editing, document: editing.rename_table_in(document, old, new))
 
     def set_column(self, table: str, name: str, **keys: Any) -> Layout:
         """Return the layout with a column added at the end, or keys of one set; None takes a key away."""
-        return self._changed(lambda document: editing.set_column(document, table, name, keys))
+        return self._changed(lambda editing, document: editing.set_column(document, table, name, keys))
 
     def remove_columns(self, table: str, *names: str) -> Layout:
         """Return the layout without columns of a table.
@@ -182,7 +188,7 @@ class Layout:
             UsageError: When there is no such table or column.
         """
 
-        def remove(document: Any) -> None:
+        def remove(editing: Any, document: Any) -> None:
             for name in names:
                 editing.column_in(document, table, name)
                 del document["tables"][table]["columns"][name]
@@ -191,11 +197,11 @@ class Layout:
 
     def rename_column(self, table: str, old: str, new: str) -> Layout:
         """Return the layout with another name for a column, also where keys and expressions name it."""
-        return self._changed(lambda document: editing.rename_column_in(document, table, old, new))
+        return self._changed(lambda editing, document: editing.rename_column_in(document, table, old, new))
 
     def order_columns(self, table: str, names: Iterable[str]) -> Layout:
         """Return the layout with these columns of a table in front, in this order."""
-        return self._changed(lambda document: editing.order_columns(document, table, names))
+        return self._changed(lambda editing, document: editing.order_columns(document, table, names))
 
     def flatten(self, table: str, multiply: Sequence[str] = (), with_empty: bool = False) -> Layout:
         """Return a layout with one table only: its rows, with all columns of the tables above them repeated.
@@ -221,7 +227,7 @@ class Layout:
             and any(plans[name].level == level[: len(plans[name].level)] for level in chosen)
         ]  # fmt: skip
 
-        def change(document: Any) -> None:
+        def change(editing: Any, document: Any) -> None:
             for name in self.tables:
                 if name not in (table, *multiply, *above):
                     del document["tables"][name]

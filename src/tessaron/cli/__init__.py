@@ -18,6 +18,8 @@ from tessaron.cli.values import compose, values
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 """Nothing here multiplies matrices; without threads of its own NumPy loads faster."""
+os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
+"""The model of layouts has no use for plugins; to look for them takes longer than to check a layout."""
 
 
 @click.group(cls=Group, context_settings={"help_option_names": ["-h", "--help"]})
