@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from decimal import Decimal
 from typing import Any, NoReturn
 
@@ -74,7 +74,7 @@ class Checker:
         found = family(part.type)
         if found not in (wanted, "null"):
             self.fail(f"expected {wanted}, got {shown(part.type)}", tree.at)
-        return part
+        return part if part.type is not None else replace(part, type=_OF_FAMILY[wanted])
 
     def _reference(self, tree: Reference) -> Typed:
         table = tree.table or self.home
@@ -263,6 +263,8 @@ class Checker:
         return found.value * sign if wanted is int else found.value  # type: ignore[operator]
 
 
+_OF_FAMILY = {"number": INTEGER, "boolean": BOOLEAN, "text": TEXT}
+"""The type of a null where one of a family is expected."""
 _COMPARING = frozenset(("==", "!=", "<", "<=", ">", ">="))
 _CHECKS: dict[type, Callable[[Checker, Any], Typed]] = {
     LiteralValue: Checker._literal, Reference: Checker._reference, Unary: Checker._unary,
