@@ -175,6 +175,7 @@ FOUND_BY_HAND = [
     ("ends(t, 'n')", [True, None, False, False]),
     ("if b != 0 then a / b else 0", [0, None, -3, 0]),
     ("abs(null)", [None] * 4),
+    ("null and a > 0", [None, None, False, None]),
     ("not null_if(null, 1)", [None] * 4),
     ("ceil(null) + 1", [None] * 4),
     ("b != 0 and a / b > 1", [False, None, False, False]),
@@ -272,6 +273,7 @@ class OwnRulesTest(unittest.TestCase):
             ("a % b", "division_by_zero", [1, None, -1, None], 1),
             ("a * 9223372036854775807", "overflow", [2**63 - 1, None, None, None], 2),
             ("sum(moves.teu * 9223372036854775807)", "overflow", [2**63 - 1, None, None, None], 3),
+            ("day + 9223372036854775807", "overflow", [None] * 4, 3),
             ("cast(t as integer)", "not_convertible", [None] * 4, 3),
             ("cast(d as decimal(3,1))", "not_convertible", [Decimal("1.5"), None, Decimal("-2.3"), None], 1),
         ]

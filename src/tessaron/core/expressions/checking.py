@@ -110,14 +110,14 @@ class Checker:
         inner = self.check(tree.operand)
         if inner.operation == "literal" and is_number(inner.type):
             return Typed("literal", inner.type, (), -inner.detail)
-        self.expect(inner, "number", tree.operand)
+        inner = self.expect(inner, "number", tree.operand)
         return Typed("negate", inner.type, (inner,))
 
     def _binary(self, tree: Binary) -> Typed:
         left, right = self.check(tree.left), self.check(tree.right)
         if tree.operator in ("and", "or"):
-            self.expect(left, "boolean", tree.left)
-            self.expect(right, "boolean", tree.right)
+            left = self.expect(left, "boolean", tree.left)
+            right = self.expect(right, "boolean", tree.right)
             return Typed(tree.operator, BOOLEAN, (left, right))
         if tree.operator == "||":
             return Typed("concat", TEXT, (self.as_text(left, tree.left), self.as_text(right, tree.right)))

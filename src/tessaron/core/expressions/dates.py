@@ -21,6 +21,8 @@ UNIT_MICROSECONDS = {
     "minutes_from": 60_000_000,
     "seconds_from": 1_000_000,
 }
+_CALENDAR = (-719_162, 2_932_896)
+"""0001-01-01 and 9999-12-31, in days since 1970-01-01."""
 SPAN = ColumnType("decimal", 24, 6)
 """The type of a difference of two timestamps, in its unit."""
 
@@ -72,7 +74,12 @@ def _scaled(millionths: Any) -> Any:
     return pc.if_else(pc.is_valid(millionths), made, pa.scalar(None, SPAN.arrow_type()))
 
 
-def plus_days(values: Any, days: Any) -> Any:
-    """Return dates moved by whole days."""
-    moved = pc.add_checked(values.cast(pa.int32()).cast(pa.int64()), days)
-    return moved.cast(pa.int32()).cast(pa.date32())
+def plus_days(values: Any, days: Any) -> tuple[Any, Any]:
+    """Return dates moved by whole days, and a mask of those that would leave the years 1 to 9999."""
+    known = pc.and_(pc.is_valid(values), pc.is_valid(days)).to_numpy(zero_copy_only=False)
+    start = values.cast(pa.int32()).fill_null(0).to_numpy().astype(np.int64)
+    steps = days.fill_null(0).to_numpy()
+    least, most = _CALENDAR
+    bad = known & ((steps < least - start) | (steps > most - start))
+    moved = np.where(known & ~bad, start + np.where(bad, 0, steps), 0)
+    return pa.array(moved.astype(np.int32), mask=~known | bad).cast(pa.date32()), bad

@@ -240,7 +240,9 @@ class Evaluation:
         return time_between(part.operation, start, stop, part.detail == "date")
 
     def _plus_days(self, part: Typed) -> Any:
-        return plus_days(*(self.evaluate(each) for each in part.parts))
+        moved, bad = plus_days(*(self.evaluate(each) for each in part.parts))
+        self._fail("overflow", bad)
+        return moved
 
     def _round(self, part: Typed) -> Any:
         digits, mode = part.detail
