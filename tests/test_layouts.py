@@ -216,6 +216,7 @@ SINGLE = [
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf_x = { path = "$.f", type = "text" }\nf = { path = "$.t[*]", flags = ["x"] }', "is taken by f_x"),
     ('[tables.a]\nrows = "$"\nkey = ["k"]\n[tables.a.columns]\nk = { path = "$.k", type = "text", hidden = true }', "is not written"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nk = { path = "$.k", type = "text", hidden = true, unique = true }', "only what is written"),
+    ('[tables.a]\nrows = "$.d.*"\n[tables.b]\nrows = "$.d.x[*]"', "the names at $.d are keys for one path ($.d.*), but 'x' is a field"),
     ('[reading]\nrecords = "calls"\n[tables.a]\nrows = "$"', "reading.records"),
     ('[structure]\nagain = { "$.a" = "$.b" }\n[tables.a]\nrows = "$"', "expected a path above"),
 ]  # fmt: skip

@@ -23,7 +23,7 @@ from tessaron.core.laying.values import Fitted, clean_texts, fit_node, json_of_s
 from tessaron.core.paths import Origin, Path
 from tessaron.core.patterns import match_pattern
 from tessaron.core.typing.fitting import Spelling
-from tessaron.core.typing.types import TEXT
+from tessaron.core.typing.types import INTEGER, TEXT
 
 _REASONS = {
     "division_by_zero": "a division by zero has no result",
@@ -146,7 +146,7 @@ class Columns:
         source = plan.source
         is_below = len(source.level) > len(level)
         if plan.fold in ("count",) and is_below:
-            return self._count(source, level)
+            return self._in_type(self._count(source, level), INTEGER, plan, level)
         fitted = self._fit(plan)
         if not is_below:
             if source.level == level:

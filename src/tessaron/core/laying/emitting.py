@@ -160,7 +160,7 @@ def _filtered(columns: Columns) -> Counter[str]:
 def _of_oddities(work: Rearranging) -> list[Problem]:
     return [
         Problem(
-            each.code, "", "", each.path, each.level, each.rows, "value" if each.rejects else "note",
+            each.code, "", "", each.path, (), each.records, "value" if each.rejects else "note",
             each.reasons.__getitem__,
         )
         for each in work.oddities
@@ -320,12 +320,13 @@ class _Emitter:
         if not table.level:
             return self._of_records()
         parent = plan.table(table.parent) if table.parent is not None else None
-        if parent is None or parent.level == table.level:
-            return self._digests_of(parent) if parent is not None else self._of_records()
-        parents = self._levels.rows_up(table.level, parent.level)
+        if parent is not None and parent.level == table.level:
+            return self._digests_of(parent)
+        upper = parent.level if parent is not None else ()
+        parents = self._levels.rows_up(table.level, upper)
         is_contained = (*table.level, Origin.DEPTH) in self._levels.nodes
-        places = places_among(parents) if is_contained else self._levels.ordinals(table.level, parent.level)
-        above = self._digests_of(parent)[parents]
+        places = places_among(parents) if is_contained else self._levels.ordinals(table.level, upper)
+        above = (self._of_records() if parent is None else self._digests_of(parent))[parents]
         salt = np.full(len(parents), salt_of(table.level), np.uint64)
         return digest_words([above[:, 0], above[:, 1], salt, places])
 

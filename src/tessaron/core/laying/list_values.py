@@ -63,8 +63,11 @@ def make_arrays(work: Rearranging, change: Rearrangement) -> None:
     new_rows[rows] = np.arange(len(rows), dtype=np.int32)
     there = branch.children.pop(ELEMENT, None)
     raw = branch.children.pop(Origin.JSON, None)
+    origins: dict[Step, Branch] = {
+        step: branch.children.pop(step) for step in list(branch.children) if isinstance(step, Origin)
+    }
     made = merge([Part(branch, new_rows)], Role.ELEMENT, None, len(rows), {})
-    kept: dict[Step, Branch] = {} if there is None else {ELEMENT: there}
+    kept: dict[Step, Branch] = {**origins} if there is None else {**origins, ELEMENT: there}
     if raw is not None:
         kept[Origin.JSON] = raw
     branch.children = kept

@@ -22,16 +22,14 @@ class Oddity:
     Attributes:
         code: A short stable name of the reason.
         path: Where, as the layout spells it.
-        level: The level the rows belong to, as the branch that holds its rows.
-        rows: The rows of that level.
+        records: The record of each case.
         reasons: For each, what is wrong.
         rejects: Whether the values are lost, so that each is a reject; else only noted.
     """
 
     code: str
     path: str
-    level: Path
-    rows: Int64s
+    records: Int64s
     reasons: list[str]
     rejects: bool = True
 
@@ -58,8 +56,9 @@ class Rearranging:
     ) -> None:
         """Keep what could not be placed; `rows` are of the level of the change's path."""
         if len(rows):
-            level = level_of(change.path)
-            self.oddities.append(Oddity(code, change.text, level, rows, reasons, rejects))
+            # Rows of levels may be counted otherwise after later changes; records are not.
+            records = climb(self, rows.astype(np.int32), level_of(change.path), ())
+            self.oddities.append(Oddity(code, change.text, records, reasons, rejects))
 
 
 def level_of(path: Path) -> Path:

@@ -29,7 +29,7 @@ def unite(work: Rearranging, change: Rearrangement) -> None:
         parts.append(Part(branch, np.empty(0, np.int32), is_whole=True))
         parents.append(branch.node.parent_rows)
         ordinals.append(branch.node.ordinals + number * _APART)
-        words.append(str(next(step for step in reversed(path) if isinstance(step, str))))
+        words.append(str(next((step for step in reversed(path) if isinstance(step, str)), "")))
     if outer is None or not parts:
         return
     (all_parents, _), places = order_rows(parents, ordinals)

@@ -9,6 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.expressions.typed import family
 from tessaron.core.folding import folded_type
 from tessaron.core.jsonpath.iregexp import parse_iregexp
 from tessaron.core.laying.plan import Cleaning, ColumnPlan, Conditions, Limit, Source
@@ -287,8 +288,11 @@ class ColumnMaker:
             details["position"] = part.position or 1
         target = kind or _FOLDS_WITH_TYPE.get(str(part.fold), plan.type)
         inner = _inner_type(str(part.fold), target)
-        if folded_type("first" if part.fold == "nth" else str(part.fold), inner) is None:
+        made = folded_type("first" if part.fold == "nth" else str(part.fold), inner)
+        if made is None:
             self._say((*keys, "fold"), f"{part.fold} cannot be made of {inner}")
+        elif family(made) != family(target) and target.name != "text":
+            self._say((*keys, "type"), f"{part.fold} gives {made.name}, which cannot become {target}")
         return replace(plan, type=target, inner_type=inner, fold=part.fold, details=details)
 
     def with_conditions(self, plan: ColumnPlan, part: TablePart, keys: Keys) -> ColumnPlan:

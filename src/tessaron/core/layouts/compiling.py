@@ -28,7 +28,7 @@ from tessaron.core.layouts.model import ReadingPart, TablePart
 from tessaron.core.layouts.rows import Place, RowsFinder
 from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.naming import Names
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.selecting import PathSelection
 from tessaron.core.shape import ShapeNode, pack_nodes
 from tessaron.core.structure import level_between
@@ -178,7 +178,14 @@ class _Compiler:
         scalars = self._scalar_levels(names)
         not_scalar = ((ELEMENT,), (ENTRY,), (Origin.JSON,))
         columns = [path for path in paths if path[-1:] not in not_scalar or path in scalars]
+        dictionaries += [
+            change.path[: count + 1]
+            for change in changes
+            for count, step in enumerate(change.path)
+            if step is ENTRY
+        ]
         skeleton = skeleton_of([*levels, *dictionaries, *paths], columns, again)
+        self._check_dictionaries(skeleton)
         tables = [self._table(name, names, skeleton) for name in names]
         if all(table.level for table in tables):
             tables.insert(0, TablePlan("(records)", (), ()))
@@ -193,6 +200,19 @@ class _Compiler:
             tuple(natural),
             self._part.reading.keys == "digest",
         )
+
+    def _check_dictionaries(self, skeleton: ShapeNode) -> None:
+        """Check that no object's names are keys for one path and fields for another."""
+        pending: list[tuple[ShapeNode, Path]] = [(skeleton, ())]
+        while pending:
+            node, path = pending.pop()
+            if ENTRY in node.children and node.members():
+                name = next(iter(node.members()))
+                shown = format_path(path)
+                self.say(
+                    (), f"the names at {shown} are keys for one path ({shown}.*), but {name!r} is a field"
+                )
+            pending += [(child, (*path, step)) for step, child in node.children.items()]
 
     def _selection(
         self, paths: list[Path], names: list[str], changes: list[Rearrangement], again: dict[Path, Path]
