@@ -171,3 +171,23 @@ class LayoutsOfTheDemoTest(FolderTest):
         self.assertEqual(found["embedded"], len(days) - len(notices))
         self.assertEqual(found["unequal_lengths"], sum(len(day["tide"]["level_m"]) < 4 for day in days))
         self.assertEqual(set(found), {"embedded", "beyond", "unequal_lengths"})
+
+    def test_records_are_chosen_and_flat_tables_made_of_the_calls(self):
+        calls = [json.loads(line) for line in self.calls.read_text("utf-8").splitlines()]
+        feed = self.folder / "feed.json"
+        feed.write_text(json.dumps({"office": "Brackwater", "calls": calls}), "utf-8")
+        layout = '[reading]\nrecords = "{}"\n[tables.calls]\nrows = "$"\n[tables.calls.columns]\nid = {{ path = "$.call_id", type = "text" }}'
+        for path, wanted in (
+            ("$.calls[?@.status == 'departed']", [call for call in calls if call["status"] == "departed"]),
+            ("$.calls[0:2]", calls[:2]),
+        ):
+            tables = tessaron.shred(feed, layout=tessaron.Layout(layout.format(path)))
+            self.assertEqual(tables["calls"]["id"].to_pylist(), [call["call_id"] for call in wanted])
+        stays = sum(max(len(call["stays"]), 1) for call in calls)
+        pairs = sum(len(call["stays"]) * len(call["services"]) for call in calls)
+        only = ["call_id", "berth", "service"]
+        flat = tessaron.shred(self.calls, flat="$.stays[*]", with_empty=True, only=only)
+        self.assertEqual(flat["vessel_calls_stays"].num_rows, stays)
+        both = tessaron.shred(self.calls, flat="$.stays[*]", times=["$.services[*]"], only=only)
+        self.assertEqual(both["vessel_calls_stays"].num_rows, pairs)
+        self.assertEqual(both["vessel_calls_stays"].column_names, ["row_key", "call_id", "service", "berth"])
