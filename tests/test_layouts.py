@@ -393,6 +393,7 @@ class QuickChoiceTest(FolderTest):
             "preview", self.source, "--layout", layout, "--table", "calls", "--as", "json"
         )
         self.assertEqual([json.loads(line)["id"] for line in preview.stdout.splitlines()], [1, 2, 3])
+        self.assertIn(b"not met in the source: calls.gone: $.gone", preview.stderr)
 
     def test_csv_and_parquet_hold_json_as_text(self):
         layout = tessaron.Layout(EDITED)

@@ -114,6 +114,14 @@ def _write(tables: Any, name: str, rows: int, form: str) -> None:
 
 def _say_what_was_read(tables: Any) -> None:
     sys.stdout.flush()
+    if tables.findings:
+        from tessaron.views.terminal import finding_lines
+
+        for line in finding_lines(tables.findings):
+            say(line)
+    if tables.unmet:
+        where = "in these records" if tables.is_partial else "in the source"
+        say(f"not met {where}: {'; '.join(tables.unmet)}")
     if tables.is_partial:
         read = f"{tables.record_count:,} records" if tables.record_count != 1 else "1 record"
         say(f"read the first {read} only; tables and types are as these show them")

@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tessaron.receipt import REJECTS_FILE, KeyCheck, Receipt
+from tessaron.receipt import REJECTS_FILE, Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10
@@ -79,14 +79,24 @@ def _layout_notes(receipt: Receipt) -> list[str]:
         values = sum(each.values for each in receipt.left_out)
         paths = count(len(receipt.left_out), "path")
         lines.append(f"left out: {count(values, 'value')} at {paths}, listed in receipt.json")
-    for finding in receipt.findings[:_NOTES_SHOWN]:
-        word = _OUTCOMES[finding.outcome]
-        lines.append(f"{word}: {finding.name} ({finding.code}) {finding.count:,} times; {finding.example}")
+    lines += finding_lines(receipt.findings)
     if len(receipt.findings) > _NOTES_SHOWN:
         lines.append(f"{len(receipt.findings) - _NOTES_SHOWN:,} more findings in receipt.json")
     lines += [f"not met: {name} stands nowhere in the source" for name in receipt.unmet]
     lines += [_key_failure(check) for check in receipt.key_checks if not check.passed]
     return lines
+
+
+def finding_lines(findings: Sequence[Finding]) -> list[str]:
+    """Return what did not hold in a run by a layout, a line each; the first ones, if there are many."""
+    return [
+        f"{_OUTCOMES[each.outcome]}: {each.name} ({each.code}) {_times(each.count)}; {each.example}"
+        for each in findings[:_NOTES_SHOWN]
+    ]
+
+
+def _times(number: int) -> str:
+    return "once" if number == 1 else f"{number:,} times"
 
 
 _OUTCOMES = {"record": "record rejected", "value": "value rejected", "note": "note"}
