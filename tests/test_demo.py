@@ -36,7 +36,7 @@ class DemoTest(FolderTest):
             with self.subTest(line):
                 done = subprocess.run(line, shell=True, capture_output=True, timeout=120, check=False)
                 said = re.sub(
-                    rb"(?m)^(tessaron: (read the first|not met in these records|\d+ of|.*mine.layout.toml:) .*|note: could be .*)\n",
+                    rb"(?m)^(tessaron: (read the first|not met in these records:|\d+ of|.*mine.layout.toml:) .*|note: could be .*)\n",
                     b"",
                     done.stderr,
                 )
