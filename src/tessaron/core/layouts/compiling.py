@@ -8,13 +8,8 @@ from typing import Any
 
 from tessaron.core.errors import UsageError
 from tessaron.core.expressions import (
-    ExpressionError,
-    Typed,
-    check_expression,
     nearest,
-    parse_expression,
 )
-from tessaron.core.expressions.typed import Relation
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Rearrangement, TablePlan
 from tessaron.core.laying.skeleton import skeleton_of
@@ -26,6 +21,7 @@ from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ReadingPart, TablePart
 from tessaron.core.layouts.rows import Place, RowsFinder
+from tessaron.core.layouts.scopes import ExpressionScope
 from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.naming import Names
 from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
@@ -80,10 +76,6 @@ def compile_layout(
     return _Compiler(checked, source, secret, strict).compile()
 
 
-class _UnknownError(Exception):
-    """It is not known where rows stand, or what type a column has, because of a mistake that was said."""
-
-
 class _Compiler:
     def __init__(self, checked: CheckedLayout, source: str, secret: bytes, strict: bool):
         part = checked.part
@@ -97,9 +89,7 @@ class _Compiler:
         self._rows = RowsFinder(part.tables, self.say)
         self._maker = ColumnMaker(part.reading, self._rows, self.say)
         self._columns: dict[str, Columns] = {}
-        self._checked: dict[Keys, Typed | None] = {}
-        self._types: dict[tuple[str, str], ColumnType | None] = {}
-        self._checking: list[tuple[str, str]] = []
+        self._scope = ExpressionScope(self._columns, self._rows, self._maker.broken, self.say)
 
     def say(self, keys: Keys, message: str) -> None:
         """Keep a mistake; what only follows from one of form is not said."""
@@ -251,7 +241,7 @@ class _Compiler:
         level = self._rows.level(name)
         plans = tuple(self._finished(plan, part) for plan in columns.plans)
         columns.plans = list(plans)
-        keep = self._checked_expression(("tables", name, "keep"), name, part.keep, BOOLEAN)
+        keep = self._scope.checked(("tables", name, "keep"), name, part.keep, BOOLEAN)
         output, written = self._output(name, part, plans)
         above = self._rows.parent(name, names)
         made = TablePlan(
@@ -267,7 +257,7 @@ class _Compiler:
         for other in part.multiply:
             if other not in self._columns:
                 self.say(("tables", name, "multiply"), f"no table {other!r}; {nearest(other, self._columns)}")
-            elif not self._is_broken(name, other) and self.relation(name, other) != "aside":
+            elif not self._is_broken(name, other) and self._scope.relation(name, other) != "aside":
                 self.say(("tables", name, "multiply"), f"{other} does not stand beside {name}")
             else:
                 found.append(other)
@@ -279,10 +269,10 @@ class _Compiler:
     def _finished(self, plan: ColumnPlan, part: TablePart) -> ColumnPlan:
         """Return a column with its expression checked and its type known."""
         if plan.text and plan.source is None:
-            typed = self._typed_value(plan.table, plan.name)
+            typed = self._scope.typed_value(plan.table, plan.name)
             is_known = (plan.table, plan.name) not in self._maker.broken
             plan = replace(
-                plan, value=typed, type=self.type_of(plan.table, plan.name) if is_known else plan.type
+                plan, value=typed, type=self._scope.type_of(plan.table, plan.name) if is_known else plan.type
             )
         keys = ("tables", plan.table, "columns", self._columns[plan.table].keys[plan.name])
         if part.columns[keys[-1]].unique and (plan.hidden or not part.write):
@@ -301,7 +291,9 @@ class _Compiler:
             shown = free or taken.claim(other, column, otherwise=column)
             output.append((other, column))
             kind = (
-                ColumnType("text") if (other, column) in self._maker.broken else self.type_of(other, column)
+                ColumnType("text")
+                if (other, column) in self._maker.broken
+                else self._scope.type_of(other, column)
             )
             columns.append(Column(shown, (), kind, shown=f"{other}.{column}"))
         for plan in own:
@@ -321,7 +313,7 @@ class _Compiler:
             known = self._columns[other].names()
             if self._is_broken(name, other):
                 continue
-            if self.relation(name, other) not in ("above", "same") and other not in part.multiply:
+            if self._scope.relation(name, other) not in ("above", "same") and other not in part.multiply:
                 self.say(keys, f"{other} is not above {name}")
             elif column == "*":
                 found += [(other, each.name) for each in self._columns[other].plans if not each.hidden]
@@ -385,87 +377,12 @@ class _Compiler:
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
         return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
 
-    # What expressions may name: see `expressions.Schema`.
-
-    def tables(self) -> list[str]:
-        """Return the names of all tables."""
-        return list(self._columns)
-
-    def columns(self, table: str) -> list[str]:
-        """Return the names of a table's columns."""
-        return self._columns[table].names()
-
-    def relation(self, table: str, other: str) -> Relation:
-        """Say where the rows of `other` stand, seen from those of `table`."""
-        mine, theirs = self._rows.place(table), self._rows.place(other)
-        if mine.is_broken or theirs.is_broken:
-            raise _UnknownError
-        if mine.is_around != theirs.is_around:
-            return "aside"
-        return _relation(mine, theirs)
-
-    def type_of(self, table: str, column: str) -> ColumnType:
-        """Return the type of a column; text where a mistake was found in it."""
-        key = (table, column)
-        if key in self._maker.broken:
-            raise _UnknownError
-        if key not in self._types:
-            plan = self._columns[table].plan(column)
-            self._types[key] = plan.type if plan.source is not None else self._type_of_value(plan)
-        return self._types[key] or ColumnType("text")
-
-    def _type_of_value(self, plan: ColumnPlan) -> ColumnType | None:
-        declared = self._columns[plan.table].declared.get(plan.name)
-        typed = self._typed_value(plan.table, plan.name)
-        if declared is not None or typed is None:
-            return declared
-        return typed.type
-
-    def _typed_value(self, table: str, column: str) -> Typed | None:
-        keys = ("tables", table, "columns", self._columns[table].keys[column], "value")
-        if (table, column) in self._checking:
-            cycle = " → ".join(f"{t}.{c}" for t, c in [*self._checking, (table, column)])
-            self.say(keys, f"the column is worked out from itself: {cycle}")
-            return None
-        self._checking.append((table, column))
-        try:
-            return self._checked_expression(keys, table, self._columns[table].plan(column).text, None)
-        finally:
-            self._checking.pop()
-
-    def _checked_expression(
-        self, keys: Keys, table: str, text: str | None, wanted: ColumnType | None
-    ) -> Typed | None:
-        if text is None:
-            return None
-        if keys not in self._checked:
-            self._checked[keys] = None
-            try:
-                found = check_expression(parse_expression(text), table, self, text)
-                if wanted is not None and found.type not in (wanted, None):
-                    raise ExpressionError(f"expected {wanted}, got {found.type}", 0, text)
-                self._checked[keys] = found
-            except ExpressionError as error:
-                self.say(keys, str(error))
-            except _UnknownError:
-                # The mistake was said; what follows from it is not.
-                pass
-        return self._checked[keys]
-
 
 _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE))
 
 
 def _origin_of(plan: ColumnPlan) -> Any:
     return plan.source.path[-1] if plan.source is not None and plan.source.path else None
-
-
-def _relation(mine: Place, theirs: Place) -> Relation:
-    if mine.level == theirs.level:
-        return "same"
-    if mine.level[: len(theirs.level)] == theirs.level:
-        return "above"
-    return "below" if theirs.level[: len(mine.level)] == mine.level else "aside"
 
 
 def _node_at(record: ShapeNode, path: Path) -> ShapeNode | None:
