@@ -330,9 +330,12 @@ class QuickChoiceTest(FolderTest):
     def test_patterns_choose_and_the_rest_is_listed(self):
         cases = [
             ({"only": ["$.call"]}, {"calls": ["call_id", "call_eta"]}),
+            ({"only": ["$.call.*"], "without": ["$.c*.e*"]}, {"calls": ["call_id"]}),
+            ({"only": ["$.by_day.*"]}, {"calls": [], "calls_by_day": ["key", "n"]}),
             ({"only": ["id"], "without": ["$.vessel"]}, {"calls": ["call_id"]}),
             ({"only": ["$.tags[*]", "*a"]}, {"calls": ["call_eta"], "calls_tags": ["value"]}),
             ({"only": ["$.holds[*].n"]}, {"calls": [], "calls_holds": ["n"]}),
+            ({"only": ["$['x y'].*"]}, {"calls": ["x_y_é"]}),
         ]
         for options, wanted in cases:
             for kernel in ("python", "compiled"):
@@ -347,6 +350,8 @@ class QuickChoiceTest(FolderTest):
         self.assertEqual({each.path for each in receipt.left_out}, {"$.by_day", "$.holds", "$.tags"})
 
     def test_a_pattern_that_meets_nothing_is_an_error(self):
+        with self.assertRaisesRegex(tessaron.UsageError, r"expected a step such as \.name.*got '\[0\]'"):
+            tessaron.shred(self.source, only=["$.tags[0]"])
         for options, near in (({"only": ["etaa"]}, "eta"), ({"without": ["$.vesel"]}, r"\$\.vessel")):
             with (
                 self.subTest(**options),

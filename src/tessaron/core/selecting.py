@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from fnmatch import translate
 from typing import Protocol
 
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, format_path
+from tessaron.core.errors import UsageError
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step
 
 SCALARS, RAW, INSIDE = 1, 2, 4
 """What is wanted at a path, as flags: the scalars, all of it as JSON text, what stands inside."""
@@ -201,20 +202,48 @@ class PatternSelection:
 class _Pattern:
     def __init__(self, text: str):
         self.text = text
-        self._is_path = text.startswith("$")
-        spelled = _as_shown(text) if self._is_path else text
-        self._matches = re.compile(_translated(spelled)).match
+        self._steps = _pattern_steps(text) if text.startswith("$") else None
+        self._matches = re.compile(translate(text)).match
 
     def covers(self, path: Path) -> bool:
         """Say whether the pattern takes in what stands at the path."""
-        if self._is_path:
-            return any(self._matches(_as_shown(format_path(path[:count]))) for count in range(len(path) + 1))
+        if self._steps is not None:
+            return _begins(path, self._steps)
         return any(isinstance(step, str) and self._matches(step) for step in path)
 
 
-def _as_shown(path: str) -> str:
-    return path.replace("[*]", "[]").replace(".*", ".[]")
+_PATTERN_STEP = re.compile(r"""\[\*\]|\.([^.\[\]]+)|\['([^']*)'\]|\["([^"]*)"\]""")
 
 
-def _translated(pattern: str) -> str:
-    return translate(pattern).replace(".*", r"[^.\[\]]*") if pattern.startswith("$") else translate(pattern)
+def _pattern_steps(text: str) -> list[re.Pattern[str] | None]:
+    """Return for each step of a path pattern what its name must be like; None for each element."""
+    steps: list[re.Pattern[str] | None] = []
+    at = 1
+    while at < len(text):
+        found = _PATTERN_STEP.match(text, at)
+        if found is None:
+            rest = text[at:]
+            raise UsageError(
+                f"expected a step such as .name, .* or [*] in the pattern {text!r}, got {rest!r}"
+            )
+        name = next((group for group in found.groups() if group is not None), None)
+        steps.append(None if name is None else re.compile(translate(name)))
+        at = found.end()
+    return steps
+
+
+def _begins(path: Path, steps: Sequence[re.Pattern[str] | None]) -> bool:
+    """Say whether a path leads to, or below, what the steps describe.
+
+    A step to each element also stands for a single object in its place.
+    """
+    at = 0
+    for step in steps:
+        is_element = at < len(path) and path[at] is ELEMENT
+        if step is None:
+            at += is_element
+        elif at < len(path) and not is_element and step.match("*" if path[at] is ENTRY else str(path[at])):
+            at += 1
+        else:
+            return False
+    return True
