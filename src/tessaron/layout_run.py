@@ -261,4 +261,6 @@ def _with_layout(options: Options, compiled: CompiledLayout) -> Options:
         keys=part.keys,
         key=compiled.records.natural_key,
         origin=options.origin or compiled.wants_origin,
+        # A chunk becomes fragment, columns and rows at once here: where memory is short it is smaller.
+        chunk_bytes=options.bounded_chunk_bytes() // (1 if options.memory is None else 3),
     )
