@@ -632,6 +632,7 @@ class RunTest(FolderTest):
         """)
         tables = tessaron.shred(source, layout=layout, chunk_bytes=50, workers=1)
         self.assertEqual(tables["r"]["id"].to_pylist(), [0, 1, 2, 3, 4])
+        self.assertEqual([reject.record for reject in tables.rejects], list(range(6, 13)))
         self.assertEqual(tables["m"]["n"].to_pylist(), [n for n in range(5) for _ in range(2)])
         self.assertEqual(tables["m"]["parent_key"].to_pylist(), [n for n in range(1, 6) for _ in range(2)])
         self.assertEqual(tables["r"]["row_key"].to_pylist(), [1, 2, 3, 4, 5])

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.laying.emitting import Laid
+from tessaron.core.laying.plan import ColumnPlan
 from tessaron.core.laying.problems import Case, Told
 from tessaron.core.laying.work import CasePlace
 from tessaron.receipt import Finding, Reject
@@ -86,6 +87,12 @@ class Account:
             self.rejects += [
                 _reject(case, _place(case, source, records_before, places)) for case in problem.cases[:room]
             ]
+
+    def reject_repeat(self, plan: ColumnPlan, source: str, record: int) -> None:
+        """List a record that repeats a value which must be unique."""
+        if len(self.rejects) < _KEPT:
+            message = f"{plan.table}.{plan.name}: the value is there already"
+            self.rejects.append(Reject(source, None, None, record, plan.text, "unique", message))
 
     def findings(self) -> tuple[Finding, ...]:
         """Return what did not hold, the rejects first."""

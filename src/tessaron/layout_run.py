@@ -114,7 +114,7 @@ class LayoutRun:
             laid = result.unpack(self._schemas)
             if not self._compiled.multiplies:
                 self._count_records_on(laid, records_before)
-            laid = self._without_repeats(laid, source)
+            laid = self._without_repeats(laid, source, records_before)
             self.account.add(laid, source, records_before, result.places)
             yield self._numbered(laid, self._compiled.records)
         yield from self._waiting_documents()
@@ -166,7 +166,7 @@ class LayoutRun:
                 watch.check.add(batches[watch.table])
         return batches
 
-    def _without_repeats(self, laid: Laid, source: str) -> Laid:
+    def _without_repeats(self, laid: Laid, source: str, records_before: int) -> Laid:
         """Leave out the records that repeat a value which must be unique."""
         dropped = np.zeros(laid.record_count, np.bool_)
         for plan, seen in self._firsts:
@@ -174,7 +174,10 @@ class LayoutRun:
             values = batch.column(batch.schema.get_field_index(plan.name))
             repeats = seen.repeats(values)
             if repeats.any():
-                dropped[laid.records[plan.table][repeats]] = True
+                records = laid.records[plan.table][repeats]
+                for record in np.unique(records[~dropped[records]]).tolist():
+                    self.account.reject_repeat(plan, source, records_before + record + 1)
+                dropped[records] = True
                 self._say_repeats(plan, int(repeats.sum()), source)
         if not dropped.any():
             return laid
