@@ -150,6 +150,11 @@ class RowsTest(unittest.TestCase):
         """
         rows, _ = laid(tables % "", documents)
         self.assertEqual([row[2:] for row in rows["a"]], [(7, 1), (8, 1), (7, 2), (8, 2)])
+        without_columns = (tables % "").replace(
+            '[tables.b.columns]\n            y = { path = "@", type = "integer" }\n', ""
+        )
+        rows, _ = laid(without_columns.replace('carry = ["b.y"]', ""), documents)
+        self.assertEqual([row[2] for row in rows["a"]], [1, 1, 2, 2])
         rows, _ = laid(tables % "with_empty = true", documents)
         self.assertEqual([row[2:] for row in rows["a"]][4:], [(None, 3), (9, None), (None, None)])
 
@@ -507,6 +512,23 @@ class ColumnTest(unittest.TestCase):
             tessaron.DataError, "line 2.*expected integer, got 'x'; the layout says to stop"
         ):
             laid(one_column('type = "integer", misfit = "stop"'), documents)
+
+    def test_columns_of_one_path_have_policies_of_their_own(self):
+        layout = (
+            one_column('type = "integer", misfit = "note"')
+            + '\nw = { path = "$.v", type = "integer", misfit = "record" }'
+        )
+        rows, tables = laid(layout, [{"v": 1}, {"v": "x"}])
+        self.assertEqual(rows["r"], [(1, 1, 1)])
+        self.assertEqual(
+            {each.name: each.outcome for each in tables.findings}, {"r.v": "note", "r.w": "record"}
+        )
+
+    def test_values_that_a_position_does_not_name_are_no_misfits(self):
+        layout = '[tables.r]\nrows = "$"\n[tables.r.columns]\nv = { path = "$.v[0]", type = "integer" }'
+        rows, tables = laid(layout, [{"v": [1, "x"]}, {"v": ["y", 2]}])
+        self.assertEqual([row[1] for row in rows["r"]], [1, None])
+        self.assertEqual([(each.code, each.count) for each in tables.findings], [("misfit", 1)])
 
     def test_texts_are_cleaned_before_they_are_read(self):
         for keys, values, wanted in CLEANING:

@@ -143,6 +143,15 @@ class UpdateTest(FolderTest):
         self.assertEqual(changes.met_again, ("calls.gone: $.gone",))
         self.assertRegex(back.text, r"gone   = \{ .* \} *# was here once\n")
 
+    def test_new_tables_are_named_after_the_records_not_the_documents_around_them(self):
+        feed = {"port": "BRW", "calls": [{"id": 1}, {"id": 2}]}
+        layout = tessaron.draft(json.dumps(feed).encode())
+        self.assertEqual(layout.tables, ("calls_documents", "calls"))
+        feed["calls"][0]["moves"] = [{"teu": 1}]
+        updated, changes = tessaron.update(layout, json.dumps(feed).encode())
+        self.assertEqual(changes.new, ("calls_moves: $.moves[*]",))
+        self.assertEqual(tessaron.shred(json.dumps(feed).encode(), layout=updated)["calls_moves"].num_rows, 1)
+
     def test_the_command_says_what_it_changed(self):
         source = self.write("calls.ndjson", lines_of(DOCUMENTS))
         file = self.write("calls.layout.toml", EDITED)

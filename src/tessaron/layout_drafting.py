@@ -57,7 +57,7 @@ def update(
     part = layout.part
     settled = replace(
         settled,
-        name=part.reading.name or layout.tables[0],
+        name=part.reading.name or _top_table(layout),
         records=part.reading.records,
         envelope=part.reading.envelope,
         duplicate_keys=part.reading.duplicate_keys,
@@ -68,6 +68,12 @@ def update(
     drafted = _drafted(source, settled, progress)
     text, changes = update_text(layout.text, layout.compiled(secret=b"any"), drafted)
     return Layout(text, layout.source), changes
+
+
+def _top_table(layout: Layout) -> str:
+    """Return the table of the records themselves, or else the first."""
+    plans = layout.compiled(secret=b"any").records.tables
+    return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
 
 
 def _drafted(source: Any, options: Options, progress: Progress | None) -> Draft:

@@ -207,8 +207,8 @@ class Fragment:
         return found
 
     def without_passed(self) -> Fragment:
-        """Return the fragment without the nodes at which nothing is left, as all was passed over."""
-        keep = [bool(len(node.kinds)) or node.parent < 0 for node in self.nodes]
+        """Return the fragment without the members of which nothing is left, as all was passed over."""
+        keep = [bool(len(node.kinds)) or node.role in LEVEL_ROLES for node in self.nodes]
         for index in range(len(self.nodes) - 1, 0, -1):
             keep[self.nodes[index].parent] |= keep[index]
         places = np.cumsum(keep) - 1

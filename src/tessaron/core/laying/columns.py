@@ -49,6 +49,7 @@ class Columns:
         self._plans = {(each.table, each.name): each for table in plan.tables for each in table.columns}
         self._values: dict[tuple[str, str], Any] = {}
         self._fitted: dict[Any, Fitted] = {}
+        self._told: set[Any] = set()
         self._own_keeps: dict[str, Bools | None] = {}
         self._kept: dict[str, Bools] = {}
 
@@ -145,7 +146,7 @@ class Columns:
         assert plan.source is not None
         source = plan.source
         is_below = len(source.level) > len(level)
-        if plan.fold in ("count",) and is_below:
+        if plan.fold == "count" and is_below:
             return self._in_type(self._count(source, level), INTEGER, plan, level)
         fitted = self._fit(plan)
         if not is_below:
@@ -169,8 +170,20 @@ class Columns:
                 made = json_of_scalars(self.levels.nodes.get(source.path[:-1]), len(found.values))
                 found = replace(found, values=pc.coalesce(found.values, made))
             self._fitted[key] = found
-            self._misfits(plan, source.level, found.misfits, found.texts)
+        self._say_misfits(plan, self._fitted[key], key)
         return self._fitted[key]
+
+    def _say_misfits(self, plan: ColumnPlan, fitted: Fitted, key: Any) -> None:
+        """Tell what does not fit: once for the columns of one key of the layout, where their path looks."""
+        assert plan.source is not None
+        told = (key, plan.source.picks, plan.table, plan.text, plan.misfit, plan.mask)
+        if told in self._told or not len(fitted.misfits):
+            return
+        self._told.add(told)
+        chosen = self._chosen(plan.source)
+        matters = np.ones(len(fitted.misfits), np.bool_) if chosen is None else chosen[fitted.misfits]
+        texts = fitted.texts.filter(pa.array(matters))
+        self._misfits(plan, plan.source.level, fitted.misfits[matters], texts)
 
     def _chosen(self, source: Source) -> Bools | None:
         """Return which rows of a source's level are at the positions that its path names."""

@@ -11,9 +11,11 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, Part, merge, tree_of
 from tessaron.core.fragment import Bools, Fragment, Int64s, TextLane
+from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.growing import FragmentBuilder
+from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
@@ -125,9 +127,6 @@ def _rows_of_several(fragment: Fragment, texts: pa.Array, rows: Int64s) -> Int64
 
 def _on_one_line(texts: pa.Array, rows: Int64s, good: Bools, reasons: dict[int, str]) -> pa.Array:
     """Return the texts with those in `rows`, which have line breaks, written on one line."""
-    from tessaron.core.json_text import json_text
-    from tessaron.core.kernel.record_reader import RecordReader
-
     made = texts.to_pylist()
     for row in rows.tolist():
         reader = RecordReader(made[row].encode(), Separator.NOTHING, False, KernelOptions())

@@ -8,11 +8,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.branches import Branch, Part, merge, take
-from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.branches import Branch, Part, merge
+from tessaron.core.fragment import EMPTY_TEXTS, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.rearranging import Rearranging, cleared, join_level, with_kind
+from tessaron.core.laying.rearranging import Rearranging, join_level, with_kind
 from tessaron.core.paths import ELEMENT, Origin, Step
 
 
@@ -33,7 +33,7 @@ def split_texts(work: Rearranging, change: Rearrangement) -> None:
     parents, ordinals = parents[~empty], ordinals[~empty]
     lane = TextLane.of(parts.filter(pa.array(~empty)))
     _put_elements(branch, parents, ordinals, lane)
-    branch.node = with_kind(cleared(branch.node, "texts"), is_text, Kind.ARRAY)
+    branch.node = with_kind(replace(branch.node, texts=EMPTY_TEXTS), is_text, Kind.ARRAY)
 
 
 def _counted(lengths: Int64s) -> Int32s:
@@ -71,19 +71,12 @@ def make_arrays(work: Rearranging, change: Rearrangement) -> None:
     if raw is not None:
         kept[Origin.JSON] = raw
     branch.children = kept
-    branch.node = with_kind(_scalars_gone(node, single), single, Kind.ARRAY)
+    branch.node = with_kind(_without_scalars(node), single, Kind.ARRAY)
     join_level(branch, made, rows, np.ones(len(rows), np.int32))
 
 
-def _scalars_gone(node: Node, gone: Bools) -> Node:
-    made = copy_lanes(node)
-    for lane in ("booleans", "integers", "numbers", "texts"):
-        values = getattr(node, lane)
-        if len(values):
-            setattr(made, lane, take(values, np.zeros(0, np.int64)))
-    return made
-
-
-def copy_lanes(node: Node) -> Node:
-    """Return a node of its own that shares the lanes."""
-    return replace(node)
+def _without_scalars(node: Node) -> Node:
+    """Return a node without its values, all of which have gone elsewhere."""
+    empty = Node(-1, node.role, node.name, node.row_count)
+    lanes = ("booleans", "integers", "numbers", "texts")
+    return replace(node, **{lane: getattr(empty, lane) for lane in lanes})

@@ -84,11 +84,6 @@ def without(node: Node, gone: Bools) -> Node:
     return made
 
 
-def cleared(node: Node, lane: str) -> Node:
-    """Return a node without the values of a lane."""
-    return replace(node, **{lane: type(getattr(node, lane)).of([])})
-
-
 def with_kind(node: Node, chosen: Bools, kind: Kind) -> Node:
     """Return a node with another kind for some of its occurrences."""
     kinds = node.kinds.copy()
