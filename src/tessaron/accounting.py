@@ -115,8 +115,10 @@ class Account:
 def _place(case: Case, source: str, records_before: int, places: Mapping[int, CasePlace]) -> Place:
     found = places.get(case.record)
     number = records_before + case.record + 1
-    line, byte_offset = (None, None) if found is None else (found.line, found.byte_offset)
-    return Place(source, line, byte_offset, number, case.path or None)
+    if found is None:
+        return Place(source, None, None, number, case.path or None)
+    known = found.record or number
+    return Place(found.source or source, found.line, found.byte_offset, known, case.path or None)
 
 
 def _reject(case: Case, place: Place) -> Reject:

@@ -31,7 +31,7 @@ def draft_of(reading: Reading, options: Options) -> Draft:
     tables = _without_own_origins(tables, options)
     around: tuple[Table, ...] = ()
     if reading.has_documents():
-        name = f"{tables.tables[0].name}_documents"
+        name = reading.documents_name(tables.tables[0].name)
         around = draft_layout(reading.documents.shape.record, name, names).tables
     else:
         tables = _without_documents(tables)

@@ -61,7 +61,9 @@ class DraftedRun:
         names = Names()
         layout = draft_layout(reading.records.shape.record, reading.top_name(), names)
         if reading.has_documents():
-            around = draft_layout(reading.documents.shape.record, f"{layout.tables[0].name}_documents", names)
+            around = draft_layout(
+                reading.documents.shape.record, reading.documents_name(layout.tables[0].name), names
+            )
             documents = around.tables[0].name
             top = replace(layout.tables[0], documents=documents)
             layout = TableSet((top, *layout.tables[1:]))

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, Literal
+from dataclasses import dataclass, field
+from typing import Any, Literal, get_args
 
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import JsonPath, parse_path
-from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions
+from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions, WhiteSpace
 from tessaron.core.selecting import PatternSelection
 from tessaron.core.structure import StructureRules
+from tessaron.core.xpath.location import parse_location
 from tessaron.sources.chunks import CHUNK_BYTES
 
 LEAST_MEMORY = 200 * 1000 * 1000
@@ -45,6 +46,8 @@ _IN_LAYOUT = {
     "flat": "a table with carry",
     "times": "a table with multiply",
     "with_empty": "with_empty of the table",
+    "white_space": "white_space under [reading]",
+    "namespaces": "[reading.namespaces]",
 }
 """Options that a layout speaks of itself, and where."""
 
@@ -77,6 +80,9 @@ class Options:
             them apart.
         strict: Whether paths that a layout has and the data has not are a failure, and values beyond
             numbered columns rejects.
+        format: `json` or `xml`, where a layout says so; else told from the first letter.
+        white_space: Of XML: what becomes of white space at the ends of texts; see `XmlOptions`.
+        namespaces: Of XML: namespaces by the prefix that paths shall have for them.
     """
 
     name: str | None = None
@@ -101,6 +107,9 @@ class Options:
     with_empty: bool = False
     names: Literal["path", "leaf"] = "path"
     strict: bool = False
+    format: Literal["json", "xml"] | None = None
+    white_space: WhiteSpace = "trim"
+    namespaces: Mapping[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
@@ -116,9 +125,8 @@ class Options:
         ):
             if value is not None and value < least:
                 raise UsageError(f"expected {name} of at least {least:,}, got {value:,}")
-        for path in (self.records, *self.dictionaries, *self.not_dictionaries):
-            if path is not None:
-                parse_path(path)
+        if self.white_space not in get_args(WhiteSpace):
+            raise UsageError(f"expected white_space of trim, collapse, keep, got {self.white_space!r}")
 
     @classmethod
     def of(cls, options: Mapping[str, Any]) -> Options:
@@ -131,6 +139,35 @@ class Options:
         if unknown:
             raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(cls.__dataclass_fields__)}")
         return cls(**options)
+
+    def check_for_json(self) -> None:
+        """Check that nothing is said here that is for XML only, and that paths are JSONPath.
+
+        Raises:
+            UsageError: With the first thing that is not.
+        """
+        for path in (self.records, *self.dictionaries, *self.not_dictionaries):
+            if path is not None:
+                parse_path(path)
+        if self.namespaces or self.white_space != "trim":
+            raise UsageError("namespaces and white_space are for XML; this source is JSON")
+
+    def check_for_xml(self) -> None:
+        """Check that nothing is said here that is for JSON only, and that paths are XPath.
+
+        Raises:
+            UsageError: With the first thing that is not.
+        """
+        for name in ("duplicate_keys", "dictionaries", "not_dictionaries"):
+            if getattr(self, name) != getattr(Options(), name):
+                raise UsageError(f"{name} is for JSON; this source is XML")
+        if self.records is not None:
+            if self.records.startswith("$"):
+                raise UsageError(
+                    f"expected a path of XPath 1.0 such as /manifest/consignment, as this source is XML, "
+                    f"got {self.records!r}"
+                )
+            parse_location(self.records)
 
     def check_with_layout(self) -> None:
         """Check that nothing is said here which the layout speaks of itself.

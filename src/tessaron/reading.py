@@ -6,13 +6,13 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
-from typing import Any, Protocol
+from typing import TYPE_CHECKING, Any, Protocol
 
 import numpy as np
 
 from tessaron.core.branches import origin
 from tessaron.core.envelope import MOST_AROUND_BYTES
-from tessaron.core.errors import UsageError
+from tessaron.core.errors import DataError, UsageError
 from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
@@ -29,8 +29,12 @@ from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
 from tessaron.sources.chunks import ChunkReader
+from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput
 from tessaron.spill import Spill
+
+if TYPE_CHECKING:
+    from tessaron.xml_reading import XmlReading
 
 _OBJECTS_AT_ONCE = 2_000
 """Python objects that make one fragment."""
@@ -169,6 +173,8 @@ class Reading:
         passed: Values that were passed over, by path.
         repeated_names: By path, how often that happened, and the first case in words.
         structure: What was recognised in the structure of the records.
+        xml: What reads the sources if they are XML.
+        wants_above: Whether values of the elements around records of XML are wanted with them.
         is_partial: Whether only the first records were read, and there are more.
         repeated: How many values gave way to a later one of the same name in the same object.
     """
@@ -192,6 +198,8 @@ class Reading:
     is_partial: bool = False
     structure: list[StructureNote] = field(default_factory=list)
     repeated_names: dict[str, tuple[int, str]] = field(default_factory=dict)
+    xml: XmlReading | None = None
+    wants_above: bool = False
     _wanted: int | None = None
     _bytes: int = 0
     _documents: int = 0
@@ -206,10 +214,14 @@ class Reading:
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Parse all inputs; yield the source, what its next records became, and the records before them."""
-        self._path = self.options.path()
         sizes = [entry.size for entry in self.inputs]
         self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
         self._wanted = self.options.first
+        self._recognise_format()
+        if self.xml is not None:
+            yield from self.xml.results()
+            return
+        self._path = self.options.path()
         for entry in self.inputs:
             if self._wanted is not None and self._wanted <= 0:
                 self.is_partial = True
@@ -219,14 +231,53 @@ class Reading:
             for result in self._results(entry):
                 yield entry.name, result, records
                 records += result.record_count
-                self._wanted = None if self._wanted is None else self._wanted - result.record_count
+                self.take_wanted(result.record_count)
             read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
             self.sources.append(read)
+
+    def _recognise_format(self) -> None:
+        """Find out what the sources are written in; XML is read by `xml` then."""
+        first = self.inputs[0] if self.inputs else None
+        if not isinstance(first, ByteInput):
+            found: Format = "json"
+        else:
+            found, self.inputs[0] = recognise_format(first)
+        wanted = self.options.format
+        if wanted is not None and wanted != found:
+            name = first.name if first is not None else "the source"
+            raise UsageError(f"{name}: expected {wanted.upper()}, as the layout says, got {found.upper()}")
+        if found == "xml":
+            from tessaron.xml_reading import XmlReading
+
+            self.options.check_for_xml()
+            self.xml = XmlReading(self)
+        else:
+            self.options.check_for_json()
+
+    def has_enough(self) -> bool:
+        """Say whether as many records were read as are wanted."""
+        return self._wanted is not None and self._wanted <= 0
+
+    def still_wanted(self) -> int | None:
+        """Return how many more records are wanted; None for all there are."""
+        return self._wanted
+
+    def take_wanted(self, count: int) -> None:
+        """Take in that so many more records were read."""
+        self._wanted = None if self._wanted is None else self._wanted - count
+
+    def reject(self, error: DataError) -> None:
+        """Count a record that was left out, and keep where and why."""
+        self.rejected += 1
+        if len(self.rejects) < NOTES_KEPT:
+            self.rejects.append(Reject.of(error))
 
     def top_name(self) -> str:
         """Return the name for the top table."""
         if self.options.name:
             return self.options.name
+        if self.xml is not None and (name := self.xml.record_name()):
+            return name
         recognised = self._names[-1] if self._names else None
         last = recognised if self._path is None else self._path.last_name()
         if last:
@@ -234,9 +285,14 @@ class Reading:
         first = self.inputs[0]
         return name_of_source(first.name) if isinstance(first, ByteInput) and first.path else "records"
 
+    def documents_name(self, top: str) -> str:
+        """Return the name for the table of what stands around the records."""
+        root = self.xml.root_name() if self.xml is not None else None
+        return root or f"{top}_documents"
+
     def settle(self) -> None:
         """Settle the structure, once all is read."""
-        rules = self.options.structure_rules()
+        rules = replace(self.options.structure_rules(), is_markup=self.xml is not None)
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
         for feed in (self.records, self.documents):
@@ -252,6 +308,8 @@ class Reading:
 
     def records_path(self) -> str:
         """Return where the records stand in the documents, as JSONPath."""
+        if self.xml is not None:
+            return self.xml.records_path()
         if self._path is not None:
             return self._path.text
         return "$" if self._names is None else format_path(self._names) + "[*]"
@@ -279,7 +337,7 @@ class Reading:
         if self._path is not None and is_evaluated:
             yield from self._results_at_path(entry, self._path)
             return
-        reader = ChunkReader(entry, self._count_bytes, self.options.bounded_chunk_bytes(), self._path)
+        reader = ChunkReader(entry, self.count_bytes, self.options.bounded_chunk_bytes(), self._path)
         chunks: list[Chunk] = []
         records = 0
         for result in self.mapper.map(self.work, self._tasks(entry, reader, chunks)):
@@ -337,7 +395,7 @@ class Reading:
             raise data_error(result.faults[0], chunk, source, 0)
         names = reader.place.names if reader.place is not None else None
         if isinstance(result, ReadResult):
-            _forget_records(result.shape, names or ())
+            forget_records(result.shape, names or ())
         if self.options.envelope:
             self.documents.add(result, 0, source)
 
@@ -346,7 +404,7 @@ class Reading:
         chunk_bytes = self.options.bounded_chunk_bytes()
         options = self.options.kernel_options()
         matches = iter(
-            PathReader([entry], path, None, options, on_bytes=self._count_bytes, chunk_bytes=chunk_bytes)
+            PathReader([entry], path, None, options, on_bytes=self.count_bytes, chunk_bytes=chunk_bytes)
         )
         wanted = islice(matches, self._wanted)
         found = 0
@@ -366,9 +424,7 @@ class Reading:
             error = data_error(fault, chunk, source, records_before)
             if fault.code not in RECOVERABLE:
                 raise error
-            self.rejected += 1
-            if len(self.rejects) < NOTES_KEPT:
-                self.rejects.append(Reject.of(error))
+            self.reject(error)
         self.repeated += len(result.repeated)
         for found, offset in zip(result.repeated, result.offsets, strict=True):
             path = format_path(found.path)
@@ -383,7 +439,8 @@ class Reading:
             text = f"stands twice in its object ({source}, line {line}); the earlier {found.value} gave way"
             self.notes.append((format_path(found.path), text))
 
-    def _count_bytes(self, byte_count: int) -> None:
+    def count_bytes(self, byte_count: int) -> None:
+        """Take in that so many more bytes were read."""
         self._bytes += byte_count
         self.progress.read(byte_count)
 
@@ -415,7 +472,7 @@ def _fragment_of_matches(matches: list[Found], with_origin: bool, selection: Sel
     return fragment
 
 
-def _forget_records(shape: Shape, names: tuple[str, ...]) -> None:
+def forget_records(shape: Shape, names: tuple[str, ...]) -> None:
     """Take the place of the records, now empty, out of the shape of a document."""
     node = shape.record
     for name in names[:-1]:

@@ -34,14 +34,16 @@ class Reject:
     message: str
     rejected: str = "record"
     """What was left out: the `record`, or only the `value`, which is null in the table."""
+    column: int | None = None
 
     @classmethod
     def of(cls, error: DataError) -> Reject:
         """Return the reject for an error in one record."""
         place = error.place
         return cls(
-            place.source, place.line, place.byte_offset, place.record, place.path, error.code, error.reason
-        )
+            place.source, place.line, place.byte_offset, place.record, place.path, error.code, error.reason,
+            column=place.column,
+        )  # fmt: skip
 
     def to_json(self) -> str:
         """Return the reject as one line of JSON."""

@@ -48,13 +48,13 @@ class Part:
     Attributes:
         branch: What goes in.
         rows: The new row of each row of its level; -1 for a row that stays out.
-        objects_only: Whether only what stands here as an object goes in.
+        kinds: The only kinds that go in of what stands here; all where there are none.
         is_whole: Whether all that stands here and below goes in; spares looking row by row.
     """
 
     branch: Branch
     rows: Int32s
-    objects_only: bool = False
+    kinds: tuple[Kind, ...] = ()
     is_whole: bool = False
 
 
@@ -97,7 +97,7 @@ def merge(parts: list[Part], role: Role, name: str | None, row_count: int, maps:
             below = [
                 Part(part.branch.children[step], part.rows, is_whole=part.is_whole)
                 for part in group
-                if step in part.branch.children and not (part.objects_only and step is Each.ELEMENT)
+                if step in part.branch.children and not (part.kinds and step is Each.ELEMENT)
             ]
             head = below[0].branch.node
             if isinstance(step, Each):
@@ -114,7 +114,7 @@ def _steps_below(parts: list[Part]) -> list[Step]:
         step: None
         for part in parts
         for step in part.branch.children
-        if not (part.objects_only and step is Each.ELEMENT)
+        if not (part.kinds and step is Each.ELEMENT)
     }
     return list(steps)
 
@@ -207,8 +207,8 @@ def _chosen(part: Part) -> npt.NDArray[np.int64]:
     """Return which occurrences of the part go in."""
     node = part.branch.node
     goes = part.rows[node.rows_present()] >= 0
-    if part.objects_only:
-        goes &= node.kinds == Kind.OBJECT
+    if part.kinds:
+        goes &= np.isin(node.kinds, part.kinds)
     return np.flatnonzero(goes)
 
 

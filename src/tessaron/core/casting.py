@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,7 +13,7 @@ import pyarrow.compute as pc
 from tessaron.core.fragment import Int64s, Node, TextLane
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.layout import Column
-from tessaron.core.typing.readings import Reading, read_texts
+from tessaron.core.typing.readings import SPECIAL_NUMBERS, Reading, read_texts
 from tessaron.core.typing.types import ColumnType
 
 
@@ -35,6 +36,8 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
         CastError: When a value does not fit the type.
     """
     arrow_type = column.type.arrow_type()
+    if node is not None and column.type.name != "text" and len(node.texts):
+        node = without_empty_texts(node)
     if node is None or not len(node.kinds):
         return pa.nulls(row_count, arrow_type)
     lanes = [(kinds, cast) for lane, kinds, cast in _LANES if len(getattr(node, lane))]
@@ -46,6 +49,16 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
     values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
     rows = np.concatenate([places_of(node, kinds) for kinds, _ in lanes])
     return at_rows(values, rows if node.rows is None else node.rows[rows], row_count)
+
+
+def without_empty_texts(node: Node) -> Node:
+    """Return the node with null for each empty text: in XML, an empty element among values of a type."""
+    empty = node.texts.byte_lengths == 0
+    if not empty.any():
+        return node
+    kinds = node.kinds.copy()
+    kinds[places_of(node, (Kind.TEXT,))[empty]] = Kind.NULL
+    return replace(node, kinds=kinds, texts=node.texts.filled())
 
 
 def places_of(node: Node, kinds: tuple[Kind, ...]) -> Any:
@@ -96,6 +109,8 @@ def _cast_texts(node: Node, target: ColumnType, reading: Reading | None) -> pa.A
 def _read(lane: TextLane, reading: Reading, target: ColumnType) -> pa.Array:
     if reading.name == "boolean":
         return _read_booleans(lane, reading)
+    if reading.name == "double":
+        return pa.array([SPECIAL_NUMBERS[text] for text in lane.to_arrow().to_pylist()], pa.float64())
     if reading.name == "uuid":
         return lane.compact().to_arrow()
     if not (lane.byte_lengths == reading.byte_length).all():

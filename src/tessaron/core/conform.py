@@ -5,7 +5,7 @@ from __future__ import annotations
 from tessaron.core.branches import Branch, fragment_of, tree_of
 from tessaron.core.fragment import Fragment, Role
 from tessaron.core.paths import ENTRY
-from tessaron.core.regroup import fold, lift, to_entries, to_members
+from tessaron.core.regroup import empty_texts_to_objects, fold, lift, texts_to_members, to_entries, to_members
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import has_several_ways
 
@@ -35,7 +35,11 @@ def conform_tree(tree: Branch, record: ShapeNode) -> None:
         elif ENTRY in branch.children:
             to_members(branch)
         if below.is_lifted:
-            lift(branch)
+            lift(branch, below.lifts_scalars)
+        if target.text_rule == "member":
+            texts_to_members(branch)
+        elif target.text_rule == "empty":
+            empty_texts_to_objects(branch)
         branch.fold = target.fold
         for step, child in branch.children.items():
             if step in below.children:
@@ -57,4 +61,6 @@ def _fold_all(tree: Branch, record: ShapeNode) -> None:
 
 def is_regrouped(record: ShapeNode) -> bool:
     """Say whether anything in the settled shape stands otherwise than in the documents."""
-    return any(node.is_dictionary or node.is_lifted or node.is_recursive for node in record.walk())
+    return any(
+        node.is_dictionary or node.is_lifted or node.is_recursive or node.text_rule for node in record.walk()
+    )

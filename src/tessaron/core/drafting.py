@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Literal
@@ -18,9 +19,9 @@ from tessaron.core.layout import (
     TableSet,
 )
 from tessaron.core.naming import Names, snake_case
-from tessaron.core.paths import ENTRY, Origin, Path
+from tessaron.core.paths import ENTRY, TEXT_STEP, Origin, Path, local_name, qualified_name
 from tessaron.core.shape import ShapeNode
-from tessaron.core.structure import has_several_ways, level_between
+from tessaron.core.structure import has_several_ways, is_wrapper, level_between
 from tessaron.core.typing.inference import infer_type
 
 NameStyle = Literal["path", "leaf"]
@@ -84,17 +85,25 @@ def _places_on(level: _Level) -> Iterator[_Place]:
     while pending:
         place = pending.pop()
         yield place
+        # An element of XML that only holds others of one name says nothing in their names.
+        above = place.words[:-1] if is_wrapper(place.node) else place.words
         pending.extend(
-            _Place(node, (*place.path, str(node.step)), (*place.words, str(node.step)))
+            _Place(node, (*place.path, str(node.step)), _words(above, str(node.step)))
             for node in reversed(place.node.ordered_members())
         )
+
+
+def _words(above: tuple[str, ...], step: str) -> tuple[str, ...]:
+    """Return the words for a member; text of XML beside something else is named as what it stands in."""
+    return above if step == TEXT_STEP else (*above, step)
 
 
 def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
     for node in place.node.levels_below():
         assert node.step is not None
         inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
-        name = names.claim(level.name, *(place.words or (inner,)), otherwise=inner)
+        words = tuple(map(local_name, place.words)) or (inner,)
+        name = names.claim(level.name, *words, otherwise=inner)
         yield _Level(node, (*place.path, node.step), name, level.name, place.node)
 
 
@@ -103,7 +112,7 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table
     columns = []
     shown = [place for place in places if _has_column(place.node)]
     words = _leaf_words(shown) if style == "leaf" else [place.words for place in shown]
-    for place, own in zip(shown, words, strict=True):
+    for place, own in zip(shown, _local_words(words), strict=True):
         inferred = infer_type(place.node)
         name = names.claim(*(own or (VALUE_NAME,)), otherwise="field")
         columns.append(Column(name, place.path, inferred.type, inferred.reading, inferred.note))
@@ -131,6 +140,16 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table
     return replace(table, document_key=documents[0]) if documents else table
 
 
+def _local_words(words: list[tuple[str, ...]]) -> list[tuple[str, ...]]:
+    """Return names of XML without their prefixes, but where these tell columns apart."""
+    local = [tuple(map(local_name, own)) for own in words]
+    counts = Counter("_".join(map(snake_case, own)) for own in local)
+    return [
+        tuple(map(qualified_name, full)) if counts["_".join(map(snake_case, own))] > 1 else own
+        for own, full in zip(local, words, strict=True)
+    ]
+
+
 def _leaf_words(places: list[_Place]) -> list[tuple[str, ...]]:
     """Return for each column the last words of its path: so many that no other has the same."""
     counts = [min(1, len(place.words)) for place in places]
@@ -138,7 +157,7 @@ def _leaf_words(places: list[_Place]) -> list[tuple[str, ...]]:
         taken: dict[str, list[int]] = {}
         for index, place in enumerate(places):
             own = place.words[len(place.words) - counts[index] :]
-            taken.setdefault("_".join(map(snake_case, own)), []).append(index)
+            taken.setdefault("_".join(snake_case(local_name(word)) for word in own), []).append(index)
         longer = [
             index
             for indices in taken.values()

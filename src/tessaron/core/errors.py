@@ -34,7 +34,8 @@ class Place:
         line: Line number in that source, from 1.
         byte_offset: Offset in bytes from the start of that source, from 0.
         record: Number of the record in that source, from 1.
-        path: Where in the record, as JSONPath (RFC 9535).
+        path: Where in the record, as JSONPath (RFC 9535) or XPath 1.0.
+        column: Column in the line, from 1.
     """
 
     source: str
@@ -42,11 +43,17 @@ class Place:
     byte_offset: int | None = None
     record: int | None = None
     path: str | None = None
+    column: int | None = None
 
     def __str__(self) -> str:
         parts = [
             f"{label} {value}"
-            for label, value in (("line", self.line), ("byte", self.byte_offset), ("record", self.record))
+            for label, value in (
+                ("line", self.line),
+                ("column", self.column),
+                ("byte", self.byte_offset),
+                ("record", self.record),
+            )
             if value is not None
         ]
         if self.path is not None:

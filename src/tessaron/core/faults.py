@@ -17,6 +17,7 @@ class Fault:
         reason: Expected, got, what next.
         path: Where in the record, as far as it was read.
         record: The records of the chunk before it, faulty ones included.
+        line, column: The line, and the column in it, from 1, where that is known.
     """
 
     code: str
@@ -24,6 +25,8 @@ class Fault:
     reason: str
     path: Path = ()
     record: int = 0
+    line: int | None = None
+    column: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

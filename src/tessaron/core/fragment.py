@@ -78,6 +78,15 @@ class TextLane:
         start, stop = self.offsets[0], self.offsets[-1]
         return TextLane(self.offsets - start, self.data[start:stop].copy())
 
+    def filled(self) -> TextLane:
+        """Return the texts that are not empty."""
+        lengths = self.byte_lengths
+        if lengths.all():
+            return self
+        offsets = self.offsets[np.concatenate((lengths > 0, [True]))]
+        # Empty texts take no bytes: where they stood, one text ends and the next begins.
+        return TextLane(offsets, self.data)
+
     def slice(self, start: int, stop: int) -> TextLane:
         """Return the texts `start` to `stop` (exclusive), sharing memory."""
         return TextLane(self.offsets[start : stop + 1], self.data)

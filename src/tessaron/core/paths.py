@@ -1,4 +1,8 @@
-"""Paths inside a record: tuples of steps, printed as JSONPath (RFC 9535) only when shown."""
+"""Paths inside a record: tuples of steps, printed as JSONPath (RFC 9535) or XPath 1.0 only when shown.
+
+A step to a part of an XML document is the step of XPath behind `MARKUP`, a letter that no XML name has:
+an element `m:weight`, an attribute `@unit`, the text `text()`. So a path says itself how it is spelled.
+"""
 
 from __future__ import annotations
 
@@ -22,6 +26,8 @@ class Origin(Enum):
     FILE = "origin_file"
     RECORD = "origin_record"
     LINE = "origin_line"
+    NUMBER = "origin_document"
+    """The number of the document among all that were read, from 1, for records of XML."""
     DOCUMENT = "document_key"
     """The number of the document, from 1, for records inside an envelope."""
     WITHIN = "within_key"
@@ -46,6 +52,13 @@ Path = tuple[Step, ...]
 Location = tuple[str | int, ...]
 """The way to one value: names of members and indices of elements, from 0."""
 
+MARKUP: Final = "\x1f"
+"""The letter before the name of every step that leads to a part of an XML document."""
+RECORD_STEP: Final = "."
+"""How the record itself is spelled in XPath."""
+TEXT_STEP: Final = MARKUP + "text()"
+"""The step to the text of an element beside its attributes and elements."""
+
 _STEPS_SHOWN = 100
 _SHORTHAND = re.compile(r"[^\x00-@\[-^`{-\x7f][^\x00-/:-@\[-^`{-\x7f]*\Z")
 _PLAIN = re.compile(r"[^\x00-\x1f'\\]*\Z")
@@ -55,14 +68,51 @@ _ESCAPES = {"\b": r"\b", "\t": r"\t", "\n": r"\n", "\f": r"\f", "\r": r"\r", "'"
 def format_path(path: Path) -> str:
     """Return `path` as JSONPath, e.g. `$.stays[*]['berth no']` (RFC 9535, names escaped as in 2.7).
 
-    What is no value of the document is named before it: `key of $.by_day.*`.
+    What is no value of the document is named before it: `key of $.by_day.*`. A path in an XML document is
+    printed as XPath 1.0 from the record, e.g. `stays/stay/@no`: repetition needs no mark there.
     """
+    if is_markup(path):
+        return _format_markup(path)
     if len(path) > _STEPS_SHOWN:
         middle = len(path) - _STEPS_SHOWN + 1
         return f"{format_path(path[: _STEPS_SHOWN - 1])}…({middle:,} more steps)"
     if path and isinstance(path[-1], Origin):
         return f"{path[-1].value} of {format_path(path[:-1])}"
     return "$" + "".join(map(_format_step, path))
+
+
+def is_markup(path: Path) -> bool:
+    """Say whether a path leads to a part of an XML document."""
+    return any(isinstance(step, str) and step.startswith(MARKUP) for step in path[:2])
+
+
+def plain_name(step: str) -> str:
+    """Return the name of a step without the mark of XML."""
+    return step[1:] if step.startswith(MARKUP) else step
+
+
+def local_name(step: str) -> str:
+    """Return the name of a step without prefix and `@`, as columns are named; empty for the text step.
+
+    A name of JSON is returned as it is.
+    """
+    if not step.startswith(MARKUP):
+        return step
+    return "" if step == TEXT_STEP else step.rpartition(":")[2].lstrip(MARKUP + "@")
+
+
+def qualified_name(step: str) -> str:
+    """Return the name of a step with its prefix, if it has one, but without `@`."""
+    return local_name(step) if ":" not in step or not step.startswith(MARKUP) else step[1:].lstrip("@")
+
+
+def _format_markup(path: Path) -> str:
+    if isinstance(path[-1], Origin):
+        return f"{path[-1].value} of {format_path(path[:-1])}"
+    steps = [step for step in path if step is not ELEMENT]
+    shown = [plain_name(step) if isinstance(step, str) else "*" for step in steps[:_STEPS_SHOWN]]
+    more = len(steps) - len(shown)
+    return "/".join(shown) + (f"/…({more:,} more steps)" if more else "")
 
 
 def _format_step(step: Step) -> str:

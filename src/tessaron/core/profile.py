@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from decimal import Decimal
 from typing import Any
 
@@ -91,6 +91,24 @@ class Profile:
             self.suspects[name] = self.suspects.get(name, 0) + count
         for name, example in other.examples.items():
             self.examples.setdefault(name, example)
+
+    def without_arrays(self) -> Profile:
+        """Return what was seen of all but arrays."""
+        examples = {name: example for name, example in self.examples.items() if name != Kind.ARRAY.name}
+        return replace(
+            self, arrays=0, least_elements=0, most_elements=0, elements=0, examples=examples
+        )  # fmt: skip
+
+    def arrays_only(self) -> Profile:
+        """Return what was seen of arrays."""
+        made = Profile(
+            arrays=self.arrays, least_elements=self.least_elements, most_elements=self.most_elements,
+            elements=self.elements,
+        )  # fmt: skip
+        for name in (Kind.ARRAY.name, Kind.OBJECT.name):
+            if name in self.examples:
+                made.examples[name] = self.examples[name]
+        return made
 
 
 def _first_of(choose: Callable[[Any, Any], Any], mine: Any, theirs: Any) -> Any:

@@ -17,10 +17,12 @@ class RecordPlaces:
     Attributes:
         source: Its name.
         lines: The line where each record begins, from 1; empty where that is not known.
+        sources: The source of each record, where they are of several.
     """
 
     source: str = ""
     lines: Int64s | None = None
+    sources: tuple[str, ...] = ()
 
     def locators(self, fragment: Fragment) -> list[Callable[[int], tuple[str, int | None]]]:
         """Return for each node a function from a row of its level to the source and line of the record."""
@@ -35,7 +37,7 @@ class RecordPlaces:
             row, level = int(node.parent_rows[row]), levels[node.parent]
         if self.lines is None or row >= len(self.lines):
             return self.source, None
-        return self.source, int(self.lines[row])
+        return self.sources[row] if self.sources else self.source, int(self.lines[row])
 
     @classmethod
     def told_by(cls, source: str, fragment: Fragment) -> RecordPlaces:

@@ -20,9 +20,9 @@ from tessaron.core.branches import (
     row_order,
     take,
 )
-from tessaron.core.fragment import EMPTY_TEXTS, Int32s, Int64s, Node, Role, TextLane
-from tessaron.core.kinds import LANE_OF_KIND, Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step, format_path
+from tessaron.core.fragment import EMPTY_TEXTS, NO_ROWS, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
+from tessaron.core.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Origin, Path, Step, format_path, plain_name
 
 
 def to_entries(branch: Branch) -> None:
@@ -37,7 +37,8 @@ def to_entries(branch: Branch) -> None:
     parents = [member.node.rows_present() for member in members]
     ordinals = [expanded_positions(member.node) + 1 for member in members]
     codes = np.repeat(np.arange(len(names)), [len(rows) for rows in parents])
-    keys = [TextLane.of(pa.array(names, pa.large_string()).take(pa.array(codes)))]
+    shown = pa.array([plain_name(name) for name in names], pa.large_string())
+    keys = [TextLane.of(shown.take(pa.array(codes)))]
     if entry is not None:
         parents.append(entry.node.parent_rows)
         ordinals.append(entry.node.ordinals)
@@ -167,13 +168,22 @@ def _split_node(
     return made
 
 
-def lift(branch: Branch) -> None:
-    """Make each object here the only element of an array; what stands in arrays stays there."""
+_SINGLE = tuple(kind for kind in Kind if kind is not Kind.ARRAY)
+
+
+def lift(branch: Branch, with_scalars: bool = False) -> None:
+    """Make each object here the only element of an array; what stands in arrays stays there.
+
+    Args:
+        branch: Where they stand.
+        with_scalars: Whether scalars, and nulls, become elements too.
+    """
     node = branch.node
-    is_object = node.kinds == Kind.OBJECT
-    if not is_object.any():
+    lifted = (Kind.OBJECT,) if not with_scalars else _SINGLE
+    is_single = np.isin(node.kinds, lifted)
+    if not is_single.any():
         return
-    rows = node.rows_present()[is_object]
+    rows = node.rows_present()[is_single]
     element = branch.children.pop(ELEMENT, None)
     parents, ordinals = [rows], [np.ones(len(rows), np.int32)]
     if element is not None:
@@ -182,16 +192,51 @@ def lift(branch: Branch) -> None:
     (parent_rows, sorted_ordinals), places = order_rows(parents, ordinals)
     new_rows = np.full(node.row_count, -1, np.int32)
     new_rows[rows] = places[0]
-    parts = [Part(branch, new_rows, objects_only=True)]
+    parts = [Part(branch, new_rows, lifted)]
     if element is not None:
         parts.append(Part(element, places[1], is_whole=True))
     level = merge(parts, Role.ELEMENT, None, len(parent_rows), {})
     level.node.parent_rows, level.node.ordinals = parent_rows, sorted_ordinals
     kinds = node.kinds.copy()
-    kinds[is_object] = Kind.ARRAY
+    kinds[is_single] = Kind.ARRAY
     branch.node = replace(node, kinds=kinds)
+    if with_scalars:
+        _clear_lanes(branch.node)
     raw = branch.children.get(Origin.JSON)
     branch.children = {ELEMENT: level} if raw is None else {ELEMENT: level, Origin.JSON: raw}
+
+
+def texts_to_members(branch: Branch) -> None:
+    """Make the scalars here objects, whose text is a member as where something stands beside it."""
+    node = branch.node
+    is_scalar = np.isin(node.kinds, SCALAR_KINDS)
+    if not is_scalar.any():
+        return
+    same = np.arange(node.row_count, dtype=np.int32)
+    own = replace(node, role=Role.MEMBER, name=TEXT_STEP, positions=NO_ROWS)
+    parts = [Part(Branch(own), same, SCALAR_KINDS)]
+    if TEXT_STEP in branch.children:
+        parts.append(Part(branch.children[TEXT_STEP], same, is_whole=True))
+    branch.children[TEXT_STEP] = merge(parts, Role.MEMBER, TEXT_STEP, node.row_count, {})
+    _count_as_objects(branch, is_scalar)
+
+
+def empty_texts_to_objects(branch: Branch) -> None:
+    """Make the texts here, all of which are empty, objects that hold nothing."""
+    _count_as_objects(branch, np.isin(branch.node.kinds, SCALAR_KINDS))
+
+
+def _count_as_objects(branch: Branch, chosen: npt.NDArray[np.bool_]) -> None:
+    kinds = branch.node.kinds.copy()
+    kinds[chosen] = Kind.OBJECT
+    branch.node = replace(branch.node, kinds=kinds)
+    _clear_lanes(branch.node)
+
+
+def _clear_lanes(node: Node) -> None:
+    empty = Node(-1, node.role, node.name, 0)
+    for lane in ("booleans", "integers", "numbers", "texts"):
+        setattr(node, lane, getattr(empty, lane))
 
 
 def entries_as_records(tree: Branch) -> Branch:

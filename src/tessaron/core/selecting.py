@@ -25,6 +25,9 @@ class Selection(Protocol):
     def wanted(self, place: int) -> int:
         """Return the flags of a place."""
 
+    def is_level(self, place: int) -> bool:
+        """Say whether it is known that elements stand here, be it a single one."""
+
 
 @dataclass(slots=True)
 class _Place:
@@ -122,6 +125,10 @@ class PathSelection:
         """Return the flags of a place."""
         return self._places[place].flags
 
+    def is_level(self, place: int) -> bool:
+        """Say whether rows of the layout stand here, be it a single one."""
+        return ELEMENT in self._places[place].children
+
 
 class SelectionBelow:
     """A selection as it is for documents that stand at a path: in the texts there.
@@ -146,6 +153,11 @@ class SelectionBelow:
         """Return the flags of a place."""
         at = place or self._top
         return self._selection.wanted(at) if at >= 0 else NOTHING
+
+    def is_level(self, place: int) -> bool:
+        """Say whether rows of the layout stand here, be it a single one."""
+        at = place or self._top
+        return at >= 0 and self._selection.is_level(at)
 
 
 class PatternSelection:
@@ -185,6 +197,10 @@ class PatternSelection:
         if not self._wants or any(each.covers(path) for each in self._wants):
             return SCALARS | INSIDE
         return INSIDE
+
+    def is_level(self, place: int) -> bool:
+        """Return False: patterns do not say what repeats."""
+        return False
 
     def unmet(self, taken: Iterable[Path], passed: Iterable[Path]) -> list[str]:
         """Return the patterns that met nothing.

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, cast
+from typing import Any, Literal, cast
 
 import numpy as np
 import pyarrow.compute as pc
@@ -38,6 +38,7 @@ class ShapeNode:
         least_integer, most_integer: Range of the 64-bit integers; None if there are none.
         numbers: What the other numbers need.
         longest_text: Length of the longest text, in bytes.
+        empty_texts: How many texts have no letter.
         readings: How many of the texts each reading fits.
         profile: What a survey wants to know besides; None where there is none.
         children: What stands below, by step.
@@ -47,6 +48,10 @@ class ShapeNode:
         name_count: Where that was settled while reading: how many names there were.
         keeps_members: Whether it is settled that its members stand for themselves.
         is_lifted: Whether an object here counts as an array with one element.
+        lifts_scalars: Whether anything here that is no array does.
+        text_rule: Where elements of XML with and without anything but text stand here: whether the text of
+            the latter is a `member` like that of the former, or all are `empty` and count as objects.
+        is_markup: Whether this is a part of XML: only known once the structure is settled.
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
         is_recursive: Whether other nodes are folded into this one.
@@ -61,6 +66,7 @@ class ShapeNode:
     most_integer: int | None = None
     numbers: NumberStats = NO_NUMBERS
     longest_text: int = 0
+    empty_texts: int = 0
     readings: Counter[Reading] = field(default_factory=Counter)
     profile: Profile | None = None
     children: dict[Step, ShapeNode] = field(default_factory=dict)
@@ -69,6 +75,9 @@ class ShapeNode:
     name_count: int = 0
     keeps_members: bool = False
     is_lifted: bool = False
+    lifts_scalars: bool = False
+    text_rule: Literal["", "member", "empty"] = ""
+    is_markup: bool = False
     fold: ShapeNode | None = None
     is_recursive: bool = False
     moved_to: ShapeNode | None = None
@@ -84,8 +93,35 @@ class ShapeNode:
         return self.position_sum / max(self.occurrences, 1)
 
     def scalar_kinds(self) -> list[Kind]:
-        """Return the kinds met that carry a value into a column."""
-        return [kind for kind in SCALAR_KINDS if self.counts[kind]]
+        """Return the kinds met that carry a value into a column.
+
+        In XML, empty texts beside numbers do not: they are no more than elements without a value.
+        """
+        kinds = [kind for kind in SCALAR_KINDS if self.counts[kind]]
+        if self.is_markup and len(kinds) > 1 and Kind.TEXT in kinds and not self.text_count():
+            kinds.remove(Kind.TEXT)
+        return kinds
+
+    def text_count(self) -> int:
+        """Return how many texts there are; in XML, how many that are not empty."""
+        return self.counts[Kind.TEXT] - (self.empty_texts if self.is_markup else 0)
+
+    def move_scalars(self, target: ShapeNode, left: Kind, with_nulls: bool) -> int:
+        """Move what was seen of scalars to another node, where they count `left` here; return how many."""
+        kinds = (*SCALAR_KINDS, Kind.NULL) if with_nulls else SCALAR_KINDS
+        moved = ShapeNode(target.step, numbers=self.numbers, longest_text=self.longest_text)
+        moved.least_integer, moved.most_integer = self.least_integer, self.most_integer
+        moved.empty_texts, moved.readings = self.empty_texts, self.readings
+        for kind in kinds:
+            moved.counts[kind], self.counts[kind] = self.counts[kind], 0
+        count = sum(moved.counts)
+        self.counts[left] += count
+        if self.profile is not None:
+            moved.profile, self.profile = self.profile.without_arrays(), self.profile.arrays_only()
+        self.least_integer = self.most_integer = None
+        self.numbers, self.longest_text, self.empty_texts, self.readings = NO_NUMBERS, 0, 0, Counter()
+        target.absorb_own(moved)
+        return count
 
     def members(self) -> dict[str, ShapeNode]:
         """Return the members of the objects here, by name."""
@@ -104,7 +140,7 @@ class ShapeNode:
         """Return the node one step below, made if it is not there yet."""
         node = self.children.get(step)
         if node is None:
-            node = self.children[step] = ShapeNode(step)
+            node = self.children[step] = ShapeNode(step, is_markup=self.is_markup)
         return node
 
     def fold_into(self, outer: ShapeNode) -> None:
@@ -175,6 +211,7 @@ class ShapeNode:
         if other.numbers.count:
             self.numbers = self.numbers.merge(other.numbers)
         self.longest_text = max(self.longest_text, other.longest_text)
+        self.empty_texts += other.empty_texts
         for reading, count in other.readings.items():
             self.readings[reading] += count
         if other.profile is not None:
@@ -240,7 +277,8 @@ class ShapeNode:
 
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
-    "longest_text", "readings", "profile", "is_dictionary", "names", "keeps_members", "is_lifted",
+    "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members", "is_lifted",
+    "lifts_scalars", "text_rule", "is_markup",
     "is_recursive",
 )  # fmt: skip
 
@@ -400,7 +438,9 @@ def _add_node(target: ShapeNode, node: Node) -> None:
     if len(node.numbers):
         target.numbers = target.numbers.merge(measure_numbers(node.numbers))
     if len(node.texts):
-        readings, longest = count_readings(node.texts)
+        filled = node.texts.filled()
+        target.empty_texts += len(node.texts) - len(filled)
+        readings, longest = count_readings(filled) if len(filled) else ({}, 0)
         target.longest_text = max(target.longest_text, longest)
         for reading, count in readings.items():
             target.readings[reading] += count

@@ -6,8 +6,8 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 from tessaron.core.dictionaries import is_dictionary
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Path, Step, format_path
+from tessaron.core.kinds import SCALAR_KINDS, Kind
+from tessaron.core.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Path, Step, format_path
 from tessaron.core.shape import Shape, ShapeNode
 
 LIKE_NAMES = 0.5
@@ -21,10 +21,13 @@ class StructureRules:
     Attributes:
         dictionaries: Objects that are dictionaries.
         not_dictionaries: Objects that are not.
+        is_markup: Whether the records are elements of XML: what stands there once and there several times
+            is an array always, and names are hardly ever data.
     """
 
     dictionaries: Collection[str] = ()
     not_dictionaries: Collection[str] = ()
+    is_markup: bool = False
 
 
 @dataclass(slots=True)
@@ -49,6 +52,8 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     """
     rules = rules or StructureRules()
     notes: list[StructureNote] = []
+    for node in shape.record.walk() if rules.is_markup else ():
+        node.is_markup = True
     pending = [_Visit(shape.record, ())]
     while pending:
         visit = pending.pop()
@@ -64,7 +69,12 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
                 StructureNote(visit.path, "contains itself: one table whose rows refer to each other")
             )
         _settle_lifted(node, visit.path, notes)
+        if rules.is_markup:
+            _settle_text(node)
+            _note_wrapper(node, visit.path, notes)
         pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
+    if rules.is_markup:
+        _settle_late_scalars(shape.record)
     return notes
 
 
@@ -94,13 +104,15 @@ def settle_names(shape: Shape, rules: StructureRules, settled: Mapping[Path, boo
 def _is_wanted(node: ShapeNode, path: Path, rules: StructureRules) -> bool:
     """Say whether the objects at a path are dictionaries, by what the user says or else by the rule."""
     shown = format_path(path) if rules.dictionaries or rules.not_dictionaries else ""
-    return shown in rules.dictionaries or (shown not in rules.not_dictionaries and is_dictionary(node))
+    return shown in rules.dictionaries or (
+        not rules.is_markup and shown not in rules.not_dictionaries and is_dictionary(node)
+    )
 
 
 def _drop_partial_words(node: ShapeNode) -> None:
     """Forget boolean words among other texts, which are only counted where a chunk had nothing else."""
     words = [reading for reading in node.readings if reading.name == "boolean"]
-    if sum(node.readings[word] for word in words) < node.counts[Kind.TEXT]:
+    if sum(node.readings[word] for word in words) < node.text_count():
         for word in words:
             del node.readings[word]
 
@@ -140,9 +152,11 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     objects = node.counts[Kind.OBJECT]
     among_arrays = element is not None and element.counts[Kind.OBJECT] > 0 and objects > 0
     among_arrays &= node.step is not None and node.step is not ELEMENT
-    if node.is_dictionary or not (among_arrays or node.is_lifted):
+    if node.is_markup and (node.counts[Kind.ARRAY] or node.is_recursive):
+        _lift_all(node)
+    elif node.is_dictionary or not (among_arrays or node.is_lifted):
         return
-    if among_arrays and not node.is_recursive:
+    if among_arrays and not node.is_recursive and not node.is_markup:
         notes.append(
             StructureNote(path, f"{objects:,} single objects stand where arrays do; they are rows too")
         )
@@ -155,6 +169,67 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
         if step is not ELEMENT:
             del node.children[step]
             element.child(step).take_over(child)
+
+
+def _lift_all(node: ShapeNode) -> None:
+    """Make all that stands here once in XML an element, as it stands here several times elsewhere."""
+    node.lifts_scalars = True
+    element = node.child(ELEMENT)
+    count = node.move_scalars(element, Kind.ARRAY, with_nulls=True)
+    element.row_count += count
+    if count and node.profile is not None:
+        profile = node.profile
+        profile.least_elements = min(1, profile.least_elements) if profile.arrays else 1
+        profile.most_elements = max(1, profile.most_elements)
+        profile.arrays, profile.elements = profile.arrays + count, profile.elements + count
+
+
+def _settle_late_scalars(record: ShapeNode) -> None:
+    """Bring elements that hold text only to their place, where folding brought some to a settled node.
+
+    Where a structure contains itself again they are rows like the others.
+    """
+    moved = 1
+    while moved:
+        moved = 0
+        for node in list(record.walk()):
+            owner = node.fold if node.fold is not None else node
+            if (node.fold is not None or node.lifts_scalars) and ELEMENT in owner.children:
+                element = owner.children[ELEMENT]
+                count = node.move_scalars(element, Kind.ARRAY, with_nulls=True)
+                element.row_count += count
+                moved += count
+            _settle_text(owner.children.get(ELEMENT, owner))
+
+
+def _settle_text(node: ShapeNode) -> None:
+    """Bring the text of elements that hold nothing else to where it stands beside something else."""
+    scalars = sum(node.counts[kind] for kind in SCALAR_KINDS)
+    if not node.counts[Kind.OBJECT] or not node.members() or not scalars:
+        return
+    if scalars > node.empty_texts or TEXT_STEP in node.children:
+        node.text_rule = "member"
+        text = node.child(TEXT_STEP)
+        node.move_scalars(text, Kind.OBJECT, with_nulls=False)
+    else:
+        node.text_rule = "empty"
+        node.move_scalars(ShapeNode(), Kind.OBJECT, with_nulls=False)
+
+
+def _note_wrapper(node: ShapeNode, path: Path, notes: list[StructureNote]) -> None:
+    if is_wrapper(node) and path:
+        only = format_path((str(next(iter(node.children))),))
+        notes.append(StructureNote(path, f"wrapper: it only holds {only}, and becomes no table or column"))
+
+
+def is_wrapper(node: ShapeNode) -> bool:
+    """Say whether the element of XML here only holds elements that repeat, of one name, or one such wrapper."""
+    if not node.is_markup or not isinstance(node.step, str) or len(node.children) != 1:
+        return False
+    if sum(node.counts) != node.counts[Kind.OBJECT]:
+        return False
+    (step, child), *_ = node.children.items()
+    return isinstance(step, str) and (ELEMENT in child.children or is_wrapper(child))
 
 
 def _fold_below(outer: ShapeNode) -> bool:

@@ -8,7 +8,7 @@ from decimal import Decimal
 
 from tessaron.core.kinds import Kind
 from tessaron.core.noticing import SurveyNote, find_notes
-from tessaron.core.paths import ELEMENT, Each, Path, Step, format_path
+from tessaron.core.paths import ELEMENT, RECORD_STEP, Each, Path, Step, format_path, plain_name
 from tessaron.core.profile import Example
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import StructureNote
@@ -138,8 +138,8 @@ def _entry(visit: _Visit) -> PathEntry:
     distinct = profile.distinct if profile is not None and scalars else None
     least, most = _ends(node)
     return PathEntry(
-        path=format_path(path),
-        name=_name_of(path[-1] if path else None),
+        path=format_path(path) if path or not node.is_markup else RECORD_STEP,
+        name=_name_of(path[-1] if path else None, node.is_markup),
         depth=visit.depth,
         rows=visit.rows,
         filled=node.occurrences - node.counts[Kind.NULL],
@@ -157,10 +157,12 @@ def _entry(visit: _Visit) -> PathEntry:
     )
 
 
-def _name_of(step: Step | None) -> str:
+def _name_of(step: Step | None, is_markup: bool) -> str:
     if step is None:
-        return "$"
-    return step if isinstance(step, str) else str(step.value)
+        return RECORD_STEP if is_markup else "$"
+    if step is ELEMENT and is_markup:
+        return "each"
+    return plain_name(step) if isinstance(step, str) else str(step.value)
 
 
 def _ends(node: ShapeNode) -> tuple[str | None, str | None]:

@@ -104,5 +104,5 @@ def _check_all_goes_in(nodes: dict[Path, Node], layout: TableSet) -> None:
     for path, node in nodes.items():
         if path in known or (path[-1:] and isinstance(path[-1], Origin)):
             continue
-        if any(len(lane) for lane in (node.booleans, node.integers, node.numbers, node.texts)):
+        if any(len(lane) for lane in (node.booleans, node.integers, node.numbers, node.texts.filled())):
             raise RuntimeError(f"values at {format_path(path)} have no column; please report this")

@@ -23,7 +23,7 @@ from tessaron.core.fragment import (
     unpack_fragment,
 )
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import Origin, Path
 from tessaron.core.record_places import RecordPlaces
@@ -31,6 +31,7 @@ from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
 from tessaron.core.splitting import Chunk
 from tessaron.core.tables import make_tables
+from tessaron.core.xml.chunks import XmlChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -45,10 +46,11 @@ class ReadTask:
         content: Whether the digest of each record's text is wanted, for digest keys.
         profiled: Name of the source if the profile of every path is wanted, else None.
         most_records: So many records of the chunk are wanted; None for all.
+        xml: What the kernel has to know of XML.
         document_key: The number of the document the records stand in, from 1; None when that is not kept.
     """
 
-    chunk: Chunk
+    chunk: Chunk | XmlChunk
     kernel: str
     options: KernelOptions
     file: str | None = None
@@ -56,6 +58,7 @@ class ReadTask:
     document_key: int | None = None
     profiled: str | None = None
     most_records: int | None = None
+    xml: XmlOptions = field(default_factory=XmlOptions)
 
 
 @dataclass(slots=True)
@@ -71,6 +74,7 @@ class ReadResult:
         shape: What the records look like.
         is_cut: Whether there were more records in the chunk than were wanted.
         passed: Values that were passed over, by path.
+        run_counts: For XML: how many of the records each run of the chunk has.
     """
 
     packed: Any
@@ -81,6 +85,7 @@ class ReadResult:
     shape: Shape
     is_cut: bool = False
     passed: Mapping[str, int] = field(default_factory=dict)
+    run_counts: list[int] = field(default_factory=list)
 
     @classmethod
     def of(
@@ -110,15 +115,19 @@ def repeated_offsets(fragment: Fragment) -> list[int]:
 def read_chunk(task: ReadTask) -> ReadResult:
     """Return the fragment of a chunk, with what is known of its rows, and its shape."""
     fragment, is_cut = read_fragment(task)
-    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
+    places = _places(task, fragment)
     result = ReadResult.of(fragment, None, places)
     result.is_cut = is_cut
+    if isinstance(task.chunk, XmlChunk):
+        result.run_counts = task.chunk.counts_of(fragment.offsets)
     return result
 
 
 def read_fragment(task: ReadTask) -> tuple[Fragment, bool]:
     """Return the fragment of a chunk, with what is known of its rows, and whether records were left over."""
     chunk = task.chunk
+    if isinstance(chunk, XmlChunk):
+        return _read_xml(task, chunk)
     kernel = choose_kernel(task.kernel)
     is_cut = False
     if chunk.is_members:
@@ -135,7 +144,50 @@ def read_fragment(task: ReadTask) -> tuple[Fragment, bool]:
     return fragment, is_cut
 
 
+def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
+    from tessaron.core.kernel.xml_kernel import read_xml
+
+    is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
+    wanted = chunk.first(task.most_records) if is_cut and task.most_records is not None else chunk
+    fragment = read_xml(wanted, task.xml)
+    runs, numbers, lines = chunk.places_of(fragment.offsets)
+    known: dict[Origin, Any] = {}
+    if task.document_key is not None:
+        known[Origin.DOCUMENT] = [run.document for run in runs]
+    if task.file is not None or task.profiled is not None:
+        known[Origin.LINE] = lines
+    if task.file is not None:
+        known[Origin.RECORD] = numbers
+        known[Origin.NUMBER] = [run.document for run in runs]
+        _add_text_origin(fragment, Origin.FILE, TextLane.of([run.name for run in runs]))
+    if task.content:
+        _add_text_origin(fragment, Origin.CONTENT, content_lane(chunk.data, fragment.offsets))
+    _add_integer_origins(fragment, known)
+    return fragment, is_cut
+
+
+def _places(task: ReadTask, fragment: Fragment) -> RecordPlaces | None:
+    """Return where the records stand, if the profile of every path is wanted."""
+    if task.profiled is None:
+        return None
+    if not isinstance(task.chunk, XmlChunk):
+        return RecordPlaces.told_by(task.profiled, fragment)
+    runs, _, lines = task.chunk.places_of(fragment.offsets)
+    return RecordPlaces(task.profiled, lines, tuple(run.name for run in runs))
+
+
+def _add_text_origin(fragment: Fragment, name: Origin, texts: TextLane) -> None:
+    fragment.nodes.append(replace(origin(name, fragment.record_count, texts=texts).node, parent=0))
+
+
+def _add_integer_origins(fragment: Fragment, known: Mapping[Origin, Any]) -> None:
+    for name, values in known.items():
+        branch = origin(name, fragment.record_count, integers=np.asarray(values, np.int64))
+        fragment.nodes.append(replace(branch.node, parent=0))
+
+
 def _add_origins(fragment: Fragment, task: ReadTask) -> None:
+    assert isinstance(task.chunk, Chunk)
     count = fragment.record_count
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
@@ -143,18 +195,14 @@ def _add_origins(fragment: Fragment, task: ReadTask) -> None:
     if task.content:
         if len(fragment.offsets) != count:
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
-        texts = content_lane(task.chunk.data, fragment.offsets)
-        fragment.nodes.append(replace(origin(Origin.CONTENT, count, texts=texts).node, parent=0))
+        _add_text_origin(fragment, Origin.CONTENT, content_lane(task.chunk.data, fragment.offsets))
     if (task.file is not None or task.profiled is not None) and len(fragment.offsets) == count:
         breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
         known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, fragment.offsets)
     if task.file is not None:
         known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
-        texts = TextLane.of([task.file] * count)
-        fragment.nodes.append(replace(origin(Origin.FILE, count, texts=texts).node, parent=0))
-    for name, values in known.items():
-        branch = origin(name, count, integers=np.asarray(values, np.int64))
-        fragment.nodes.append(replace(branch.node, parent=0))
+        _add_text_origin(fragment, Origin.FILE, TextLane.of([task.file] * count))
+    _add_integer_origins(fragment, known)
 
 
 @dataclass(frozen=True, slots=True)

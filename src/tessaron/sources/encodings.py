@@ -6,6 +6,7 @@ import bz2
 import codecs
 import gzip
 import lzma
+import re
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
@@ -19,7 +20,7 @@ class Readable(Protocol):
         """Return at most `size` bytes; none at the end."""
 
 
-class _Joined:
+class Joined:
     """A stream that begins with bytes already read."""
 
     def __init__(self, head: bytes, stream: Readable):
@@ -72,10 +73,18 @@ _ZERO_PATTERNS: dict[tuple[bool, ...], str] = {
 }
 """Where zero bytes stand among the first four, as JSON begins with two characters of ASCII."""
 _LONGEST_MAGIC = 6
+_DECLARED = re.compile(
+    rb"""\A[ \t\r\n]*<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*["']([A-Za-z][\w.:-]*)["']"""
+)
+_DECLARATION_BYTES = 512
 
 
 def utf8_blocks(
-    name: str, stream: BinaryIO, block_bytes: int, on_bytes: Callable[[int], None]
+    name: str,
+    stream: BinaryIO,
+    block_bytes: int,
+    on_bytes: Callable[[int], None],
+    heeds_declaration: bool = False,
 ) -> tuple[int, Iterator[bytes]]:
     """Return the length of a byte order mark that was passed, and the source as blocks of UTF-8.
 
@@ -84,15 +93,19 @@ def utf8_blocks(
         stream: Its bytes.
         block_bytes: Bytes read at once.
         on_bytes: Called with the number of bytes of each block read, before decompression.
+        heeds_declaration: Whether an XML declaration says which encoding it is.
 
     Raises:
         SourceError: When reading fails.
-        DataError: When the compressed data is broken.
+        DataError: When the compressed data is broken, or an encoding is not known.
     """
     reading = _Guarded(name, _decompressed(name, _Guarded(name, _Counted(stream, on_bytes))))
     head = reading.read_all(4)
     mark, encoding = _encoding_of(head)
-    rest = _Joined(head[mark:], reading)
+    if heeds_declaration and encoding == "utf-8" and not mark:
+        head += reading.read_all(_DECLARATION_BYTES)
+        encoding = _declared_encoding(name, head)
+    rest = Joined(head[mark:], reading)
     blocks = iter(lambda: rest.read(block_bytes), b"")
     if encoding == "utf-8":
         return mark, blocks
@@ -150,7 +163,7 @@ def _decompressed(name: str, stream: Readable) -> Readable:
         if not more:
             break
         head += more
-    whole = _Joined(head, stream)
+    whole = Joined(head, stream)
     for magic, opened in _COMPRESSIONS:
         if head.startswith(magic):
             if magic == b"BZh" and not head[3:4].isdigit():
@@ -165,6 +178,23 @@ def _encoding_of(head: bytes) -> tuple[int, str]:
             return len(mark), encoding
     zeros = tuple(byte == 0 for byte in head)
     return 0, _ZERO_PATTERNS.get(zeros, "utf-8")
+
+
+def _declared_encoding(name: str, head: bytes) -> str:
+    """Return the encoding that an XML declaration names (XML 1.0 section 4.3.3); UTF-8 without one."""
+    found = _DECLARED.match(head)
+    if found is None:
+        return "utf-8"
+    declared = found.group(1).decode("ascii", "replace")
+    try:
+        known = codecs.lookup(declared)
+        if not known._is_text_encoding:
+            raise LookupError
+    except LookupError:
+        raise DataError(f"the encoding {declared!r} is not known", Place(name), "encoding") from None
+    # What begins with letters of ASCII cannot be what it says, if it says UTF-16.
+    plain = known.name in ("ascii", "utf-8", "utf-16", "utf-16-le", "utf-16-be", "utf-32")
+    return "utf-8" if plain else known.name
 
 
 def _recoded(name: str, blocks: Iterator[bytes], encoding: str) -> Iterator[bytes]:

@@ -17,6 +17,7 @@ from tessaron.core.errors import SourceError, UsageError
 _PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
 _PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
 JSON_ENDINGS = tuple(ending + packed for ending in _PLAIN_ENDINGS for packed in _PACKED)
+XML_ENDINGS = tuple(".xml" + packed for packed in _PACKED)
 """The endings of files that are taken from a folder; a file named by itself may have any."""
 
 
@@ -71,7 +72,7 @@ def resolve_inputs(source: Any) -> list[Input]:
             iterator of records, or a list of `Path`s, read one after the other as one feed.
 
     Raises:
-        SourceError: When a path leads nowhere, or a folder has no JSON file.
+        SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
     if isinstance(source, (str, os.PathLike)):
@@ -110,24 +111,30 @@ def _inputs_of_path(path: Path) -> Iterator[ByteInput]:
         for each in found:
             yield from _inputs_of_path(each)
     elif path.is_dir():
-        files = sorted(_json_files(path), key=natural_order)
-        if not files:
+        json_files, xml_files = (sorted(_files(path, each), key=natural_order) for each in _ENDINGS)
+        if json_files and xml_files:
             raise SourceError(
-                f"{path}: no JSON file in this folder (looked for {', '.join(_PLAIN_ENDINGS)}, also packed); "
-                "name the files themselves if they end differently"
+                f"{path}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in this "
+                f"folder; say which, for instance '{path}/*.xml'"
             )
-        yield from map(_input_of_path, files)
+        if not json_files and not xml_files:
+            raise SourceError(
+                f"{path}: no JSON or XML file in this folder (looked for {', '.join(_PLAIN_ENDINGS)} and "
+                ".xml, also packed); name the files themselves if they end differently"
+            )
+        yield from map(_input_of_path, json_files or xml_files)
     else:
         yield _input_of_path(path)
 
 
-def _json_files(folder: Path) -> Iterator[Path]:
+_ENDINGS = (JSON_ENDINGS, XML_ENDINGS)
+
+
+def _files(folder: Path, endings: tuple[str, ...]) -> Iterator[Path]:
     for root, folders, files in os.walk(folder):
         folders[:] = [name for name in folders if not name.startswith(".")]
         yield from (
-            Path(root, name)
-            for name in files
-            if name.lower().endswith(JSON_ENDINGS) and not name.startswith(".")
+            Path(root, name) for name in files if name.lower().endswith(endings) and not name.startswith(".")
         )
 
 

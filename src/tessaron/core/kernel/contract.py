@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import Enum
-from typing import TYPE_CHECKING, Protocol
+from typing import TYPE_CHECKING, Literal, Protocol
 
 if TYPE_CHECKING:
     from tessaron.core.fragment import Fragment
     from tessaron.core.selecting import Selection
 
+WhiteSpace = Literal["trim", "collapse", "keep"]
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
 
@@ -42,6 +43,26 @@ class KernelOptions:
     reject_repeated: bool = False
     depth_limit: int = DEPTH_LIMIT
     selection: Selection | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class XmlOptions:
+    """What the XML kernel may be told.
+
+    Attributes:
+        white_space: What becomes of white space at the ends of texts: `trim`, or `collapse` that inside too,
+            or `keep`. Where `xml:space="preserve"` holds it is kept.
+        predicates: XPath 1.0 predicates that wanted records fulfil, brackets included; empty for all.
+        selection: What is wanted of the records; None for everything.
+        location: An XPath 1.0 expression: the chunk has documents then, and the records are what it leads to.
+        keeps_broken: Whether an element that cannot be read leaves an empty row.
+    """
+
+    white_space: WhiteSpace = "trim"
+    predicates: str = ""
+    selection: Selection | None = None
+    location: str = ""
+    keeps_broken: bool = False
 
 
 class Kernel(Protocol):

@@ -22,14 +22,20 @@ from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 
 
-class _GrowingNode:
-    """A node under construction: the attributes of `Node` as plain lists."""
+class GrowingNode:
+    """A node under construction: the attributes of `Node` as plain lists.
+
+    For XML, elements are among `members` by their full name, attributes among `attributes`; `is_level` says
+    that elements here are rows even where there is one.
+    """
 
     __slots__ = (
+        "attributes",
         "booleans",
         "element",
         "index",
         "integers",
+        "is_level",
         "kinds",
         "level",
         "members",
@@ -50,12 +56,12 @@ class _GrowingNode:
         "wanted",
     )
 
-    def __init__(self, index: int, parent: _GrowingNode | None, role: Role, name: str | None):
+    def __init__(self, index: int, parent: GrowingNode | None, role: Role, name: str | None):
         self.index = index
         self.parent = parent
         self.role = role
         self.name = name
-        self.level: _GrowingNode = self if role is not Role.MEMBER or parent is None else parent.level
+        self.level: GrowingNode = self if role is not Role.MEMBER or parent is None else parent.level
         self.row_count = 0
         self.parent_rows: list[int] = []
         self.ordinals: list[int] = []
@@ -66,8 +72,10 @@ class _GrowingNode:
         self.integers: list[int] = []
         self.numbers: list[str] = []
         self.texts: list[str] = []
-        self.members: dict[str, _GrowingNode] = {}
-        self.element: _GrowingNode | None = None
+        self.members: dict[str, GrowingNode] = {}
+        self.attributes: dict[str, GrowingNode] = {}
+        self.is_level = False
+        self.element: GrowingNode | None = None
         self.place = 0
         self.wanted = SCALARS | INSIDE
         self.passed = 0
@@ -94,7 +102,7 @@ class _GrowingNode:
 
     def path(self) -> Path:
         steps: list[Any] = []
-        node: _GrowingNode = self
+        node: GrowingNode = self
         while node.parent is not None:
             steps.append(node.name if node.role is Role.MEMBER else ELEMENT)
             node = node.parent
@@ -112,9 +120,9 @@ class FragmentBuilder:
     """
 
     def __init__(self, selection: Selection | None = None) -> None:
-        self._nodes = [_GrowingNode(0, None, Role.RECORD, None)]
+        self._nodes = [GrowingNode(0, None, Role.RECORD, None)]
         self._selection = selection
-        self._put = _GrowingNode.put if selection is None else _GrowingNode.put_wanted
+        self._put = GrowingNode.put if selection is None else GrowingNode.put_wanted
         if selection is not None:
             self._nodes[0].wanted = selection.wanted(0)
 
@@ -139,7 +147,7 @@ class FragmentBuilder:
             inside = self._open_object(node, row, value) if is_object else self._open_array(node, row, value)
             pending.extend(reversed(inside))
 
-    def _open_object(self, node: _GrowingNode, row: int, value: Any) -> list[tuple[_GrowingNode, int, Any]]:
+    def _open_object(self, node: GrowingNode, row: int, value: Any) -> list[tuple[GrowingNode, int, Any]]:
         pairs = value.items() if isinstance(value, dict) else value
         inside = []
         for position, (name, item) in enumerate(pairs):
@@ -150,8 +158,8 @@ class FragmentBuilder:
         return inside
 
     def _open_array(
-        self, node: _GrowingNode, row: int, value: Sequence[Any]
-    ) -> list[tuple[_GrowingNode, int, Any]]:
+        self, node: GrowingNode, row: int, value: Sequence[Any]
+    ) -> list[tuple[GrowingNode, int, Any]]:
         element = node.element or self._element(node)
         first = element.row_count
         element.row_count += len(value)
@@ -163,7 +171,7 @@ class FragmentBuilder:
             if self._put(element, first + offset, item)
         ]
 
-    def _member(self, parent: _GrowingNode, name: Any) -> _GrowingNode:
+    def _member(self, parent: GrowingNode, name: Any) -> GrowingNode:
         if type(name) is not str:
             raise UsageError(
                 f"expected member names to be text, got {name!r} ({type(name).__name__}) "
@@ -172,12 +180,12 @@ class FragmentBuilder:
         node = parent.members[name] = self._grow(parent, Role.MEMBER, name)
         return node
 
-    def _element(self, parent: _GrowingNode) -> _GrowingNode:
+    def _element(self, parent: GrowingNode) -> GrowingNode:
         parent.element = self._grow(parent, Role.ELEMENT, None)
         return parent.element
 
-    def _grow(self, parent: _GrowingNode, role: Role, name: str | None) -> _GrowingNode:
-        node = _GrowingNode(len(self._nodes), parent, role, name)
+    def _grow(self, parent: GrowingNode, role: Role, name: str | None) -> GrowingNode:
+        node = GrowingNode(len(self._nodes), parent, role, name)
         self._nodes.append(node)
         if self._selection is not None:
             step: Step = ELEMENT if name is None else name
@@ -197,26 +205,32 @@ class FragmentBuilder:
 
     def finish(self) -> Fragment:
         """Return the fragment of all records added."""
-        kept = [node for node in self._nodes if node.wanted or node.parent is None]
-        places = {node.index: place for place, node in enumerate(kept)}
-        nodes = [_finish_node(node) for node in kept]
-        for growing, node in zip(kept, nodes, strict=True):
-            node.parent = -1 if growing.parent is None else places[growing.parent.index]
-        raws = [_raw_node(node, places) for node in kept if node.raw_rows]
-        return Fragment([*nodes, *raws], passed=self._passed(places))
-
-    def _passed(self, places: dict[int, int]) -> list[Passed]:
-        """Return what was passed over, under nodes that are kept."""
-        found = []
-        for node in self._nodes:
-            if node.passed:
-                is_below = not node.wanted and node.parent is not None
-                at = node.parent if is_below and node.parent is not None else node
-                found.append(Passed(places[at.index], node.name, node.role, node.passed, is_below))
-        return found
+        return finish_nodes(self._nodes)
 
 
-def _raw_node(node: _GrowingNode, places: dict[int, int]) -> Node:
+def finish_nodes(grown: list[GrowingNode]) -> Fragment:
+    """Return the fragment of all that was collected; the first node is the record."""
+    kept = [node for node in grown if node.wanted or node.parent is None]
+    places = {node.index: place for place, node in enumerate(kept)}
+    nodes = [_finish_node(node) for node in kept]
+    for growing, node in zip(kept, nodes, strict=True):
+        node.parent = -1 if growing.parent is None else places[growing.parent.index]
+    raws = [_raw_node(node, places) for node in kept if node.raw_rows]
+    return Fragment([*nodes, *raws], passed=_passed(grown, places))
+
+
+def _passed(grown: list[GrowingNode], places: dict[int, int]) -> list[Passed]:
+    """Return what was passed over, under nodes that are kept."""
+    found = []
+    for node in grown:
+        if node.passed:
+            is_below = not node.wanted and node.parent is not None
+            at = node.parent if is_below and node.parent is not None else node
+            found.append(Passed(places[at.index], node.name, node.role, node.passed, is_below))
+    return found
+
+
+def _raw_node(node: GrowingNode, places: dict[int, int]) -> Node:
     count = node.level.row_count
     made = Node(places[node.index], Role.ORIGIN, Origin.JSON.value, count, texts=_text_lane(node.raws))
     made.rows = None if len(node.raw_rows) == count else np.array(node.raw_rows, np.int32)
@@ -224,7 +238,7 @@ def _raw_node(node: _GrowingNode, places: dict[int, int]) -> Node:
     return made
 
 
-def _finish_node(node: _GrowingNode) -> Node:
+def _finish_node(node: GrowingNode) -> Node:
     row_count = node.level.row_count
     positions = np.array(node.positions, np.int32)
     if len(positions) and (positions == positions[0]).all():
@@ -258,16 +272,16 @@ def _encodable(text: str) -> str:
     return text.encode("utf-8", "backslashreplace").decode()
 
 
-def _put_null(node: _GrowingNode, value: None) -> Kind:
+def _put_null(node: GrowingNode, value: None) -> Kind:
     return Kind.NULL
 
 
-def _put_boolean(node: _GrowingNode, value: bool) -> Kind:
+def _put_boolean(node: GrowingNode, value: bool) -> Kind:
     node.booleans.append(value)
     return Kind.BOOLEAN
 
 
-def _put_integer(node: _GrowingNode, value: int) -> Kind:
+def _put_integer(node: GrowingNode, value: int) -> Kind:
     if _INT64_LEAST <= value <= _INT64_MOST:
         node.integers.append(value)
         return Kind.INTEGER
@@ -280,64 +294,64 @@ def _digits(value: int) -> str:
     return str(decimal.Context(prec=max(1, value.bit_length())).create_decimal(value))
 
 
-def _put_number_text(node: _GrowingNode, value: NumberText) -> Kind:
+def _put_number_text(node: GrowingNode, value: NumberText) -> Kind:
     node.numbers.append(str(value))
     return Kind.LONG_INTEGER if value.lstrip("-").isdigit() else Kind.FRACTION
 
 
-def _put_float(node: _GrowingNode, value: float) -> Kind:
+def _put_float(node: GrowingNode, value: float) -> Kind:
     if not math.isfinite(value):
         _refuse(node, value)
     return _put_number_text(node, NumberText(repr(value)))
 
 
-def _put_decimal(node: _GrowingNode, value: decimal.Decimal) -> Kind:
+def _put_decimal(node: GrowingNode, value: decimal.Decimal) -> Kind:
     if not value.is_finite():
         _refuse(node, value)
     text = str(value)
     return _put_integer(node, int(text)) if text.isdigit() else _put_number_text(node, NumberText(text))
 
 
-def _put_text(node: _GrowingNode, value: str) -> Kind:
+def _put_text(node: GrowingNode, value: str) -> Kind:
     node.texts.append(value)
     return Kind.TEXT
 
 
-def _put_timestamp(node: _GrowingNode, value: datetime.datetime) -> Kind:
+def _put_timestamp(node: GrowingNode, value: datetime.datetime) -> Kind:
     return _put_text(node, value.isoformat(timespec="microseconds"))
 
 
-def _put_date(node: _GrowingNode, value: datetime.date) -> Kind:
+def _put_date(node: GrowingNode, value: datetime.date) -> Kind:
     return _put_text(node, value.isoformat())
 
 
-def _put_uuid(node: _GrowingNode, value: uuid.UUID) -> Kind:
+def _put_uuid(node: GrowingNode, value: uuid.UUID) -> Kind:
     return _put_text(node, str(value))
 
 
-def _put_object(node: _GrowingNode, value: Any) -> Kind:
+def _put_object(node: GrowingNode, value: Any) -> Kind:
     return Kind.OBJECT
 
 
-def _put_array(node: _GrowingNode, value: Sequence[Any]) -> Kind:
+def _put_array(node: GrowingNode, value: Sequence[Any]) -> Kind:
     return Kind.ARRAY
 
 
-def _put_other(node: _GrowingNode, value: Any) -> Kind:
+def _put_other(node: GrowingNode, value: Any) -> Kind:
     for base, put in _PUT.items():
         if isinstance(value, base):
             return put(node, value)
     return _refuse(node, value)
 
 
-def _refuse(node: _GrowingNode, value: Any) -> Kind:
+def _refuse(node: GrowingNode, value: Any) -> Kind:
     raise UsageError(
         f"expected a JSON value, got {value!r} ({type(value).__name__}) at {format_path(node.path())}; "
         "turn it into text, a number, a list or a dict first"
     )
 
 
-_PUT: Mapping[type, Callable[[_GrowingNode, Any], Kind]] = {
+_PUT: Mapping[type, Callable[[GrowingNode, Any], Kind]] = {
     str: _put_text,
     bool: _put_boolean,
     int: _put_integer,

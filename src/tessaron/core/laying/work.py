@@ -16,14 +16,17 @@ from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.laying.problems import Told
 from tessaron.core.splitting import Chunk
 from tessaron.core.work import ReadTask, RowsTask, read_fragment, repeated_offsets, with_records_before
+from tessaron.core.xml.chunks import XmlChunk
 
 
 @dataclass(frozen=True, slots=True)
 class CasePlace:
-    """Where in its chunk the record of a case stands: its line in the source and its byte."""
+    """Where the record of a case stands: its line in the source and its byte, and for XML the rest."""
 
     line: int
     byte_offset: int
+    source: str = ""
+    record: int | None = None
 
 
 @dataclass(slots=True)
@@ -36,6 +39,7 @@ class LaidResult:
         record_count: Records that could be read.
         faults, repeated, offsets, is_cut: As in `work.ReadResult`.
         places: Where the records of problems stand, by record.
+        run_counts: As in `work.ReadResult`.
     """
 
     packed: Mapping[str, Any]
@@ -46,6 +50,7 @@ class LaidResult:
     offsets: list[int] = field(default_factory=list)
     is_cut: bool = False
     places: dict[int, CasePlace] = field(default_factory=dict)
+    run_counts: list[int] = field(default_factory=list)
 
     def unpack(self, schemas: Mapping[str, Any]) -> Laid:
         """Return what became of the chunk, with its rows."""
@@ -77,7 +82,11 @@ class LayWork:
         fragment, is_cut = read_fragment(task)
         result = self.of(fragment)
         result.is_cut = is_cut
-        result.places = _places(result.laid.problems, task.chunk, fragment.offsets)
+        if isinstance(task.chunk, XmlChunk):
+            result.places = _xml_places(result.laid.problems, task.chunk, fragment.offsets)
+            result.run_counts = task.chunk.counts_of(fragment.offsets)
+        else:
+            result.places = _places(result.laid.problems, task.chunk, fragment.offsets)
         return result
 
     def of(self, fragment: Fragment, places: object = None) -> LaidResult:
@@ -93,6 +102,15 @@ class LayWork:
             fragment.repeated,
             repeated_offsets(fragment) if len(fragment.offsets) else [],
         )
+
+
+def _xml_places(problems: list[Told], chunk: XmlChunk, offsets: Int64s) -> dict[int, CasePlace]:
+    found = {}
+    for record in sorted({case.record for problem in problems for case in problem.cases}):
+        at = int(offsets[record])
+        name = chunk.run_of(at).name
+        found[record] = CasePlace(chunk.line_of(at), chunk.byte_of(at), name, chunk.record_of(at))
+    return found
 
 
 def _places(problems: list[Told], chunk: Chunk, offsets: Int64s) -> dict[int, CasePlace]:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from tessaron.core.kinds import Kind
 from tessaron.core.shape import ShapeNode
-from tessaron.core.typing.readings import BOOLEAN_WORDS, Reading
+from tessaron.core.typing.readings import BOOLEAN_WORDS, SPECIAL, Reading
 from tessaron.core.typing.types import (
     BOOLEAN,
     DECIMAL_DIGITS,
@@ -38,8 +38,16 @@ def infer_type(node: ShapeNode) -> Inferred:
     for rule in _RULES:
         found = rule(node)
         if found is not None:
-            return found
+            return _with_empty(found, node)
     return Inferred(TEXT, note=_why_text(node))
+
+
+def _with_empty(found: Inferred, node: ShapeNode) -> Inferred:
+    """Say where empty elements have no value of the type."""
+    if found.type.name == "text" or not node.is_markup or not node.empty_texts:
+        return found
+    empty = f"{node.empty_texts:,} empty {'element is' if node.empty_texts == 1 else 'elements are'} null"
+    return replace(found, note=f"{found.note}; {empty}" if found.note else empty)
 
 
 def _when_nothing(node: ShapeNode) -> Inferred | None:
@@ -57,11 +65,11 @@ def _when_integer(node: ShapeNode) -> Inferred | None:
 def _when_text(node: ShapeNode) -> Inferred | None:
     if node.scalar_kinds() != [Kind.TEXT]:
         return None
-    count = node.counts[Kind.TEXT]
-    if sum(node.readings.values()) == count:
+    count = node.text_count()
+    if count and sum(node.readings.values()) == count:
         if len(node.readings) == 1:
             reading = next(iter(node.readings))
-            if reading.name != "boolean":
+            if reading.name not in ("boolean", "double"):
                 return Inferred(reading.column_type(), reading)
         words = {reading.separator for reading in node.readings if reading.name == "boolean"}
         for yes, no in BOOLEAN_WORDS:
@@ -91,18 +99,33 @@ def _when_double(node: ShapeNode) -> Inferred | None:
     return Inferred(DOUBLE, note=f"double, as {why} does not fit a decimal")
 
 
+def _when_special(node: ShapeNode) -> Inferred | None:
+    """Numbers of XML Schema 1.0 (part 2, 3.2.5), among them infinities or what is no number."""
+    numbers = Kind.FRACTION in node.scalar_kinds() or Kind.INTEGER in node.scalar_kinds()
+    special = node.readings.get(SPECIAL, 0)
+    if not node.is_markup or not numbers or not special or special != node.text_count():
+        return None
+    if node.numbers.lossy_doubles or node.counts[Kind.LONG_INTEGER]:
+        return None
+    least, most = node.least_integer or 0, node.most_integer or 0
+    if least < -DOUBLE_SAFE_INTEGER or most > DOUBLE_SAFE_INTEGER:
+        return None
+    return Inferred(DOUBLE, SPECIAL, "double, for INF or NaN")
+
+
 _RULES: tuple[Callable[[ShapeNode], Inferred | None], ...] = (
     _when_nothing,
     _when_boolean,
     _when_integer,
     _when_text,
+    _when_special,
     _when_decimal,
     _when_double,
 )
 
 
 def _all_numbers(node: ShapeNode) -> bool:
-    return not node.counts[Kind.TEXT] and not node.counts[Kind.BOOLEAN]
+    return not node.text_count() and not node.counts[Kind.BOOLEAN]
 
 
 def _whole_digits(node: ShapeNode) -> int:
@@ -124,7 +147,7 @@ def _why_not_read(node: ShapeNode) -> str:
     read = sum(readings.values())
     if not read:
         return ""
-    rest = node.counts[Kind.TEXT] - read
+    rest = node.text_count() - read
     what = "/".join(sorted({reading.name for reading in readings}))
     spellings = f" in {len(readings)} spellings" if len(readings) > 1 else ""
     return f"{read:,} texts look like {what}{spellings}" + (f", {rest:,} do not" if rest else "")

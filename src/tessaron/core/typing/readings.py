@@ -54,14 +54,14 @@ class Reading:
     """One way to read a text.
 
     Attributes:
-        name: date, time, timestamp, timestamp_tz, uuid, or boolean.
+        name: date, time, timestamp, timestamp_tz, uuid, boolean, or double (for INF, -INF and NaN).
         separator: What stands between date and time: `T` or a space. For a boolean: the word, or once the
             column is settled both words, as `true/false`.
         second_digits: Digits of the fraction of a second; -1 when the seconds are not written.
         zone: The offset as written: empty, `Z` or like `+01:00`.
     """
 
-    name: Literal["date", "time", "timestamp", "timestamp_tz", "uuid", "boolean"]
+    name: Literal["date", "time", "timestamp", "timestamp_tz", "uuid", "boolean", "double"]
     separator: str = ""
     second_digits: int = 0
     zone: str = ""
@@ -84,12 +84,21 @@ class Reading:
         return _SECOND_LENGTH + fraction + len(self.zone)
 
 
+SPECIAL = Reading("double")
+"""How texts read that stand for no finite number, as XML Schema spells them."""
+SPECIAL_NUMBERS = {"INF": float("inf"), "-INF": float("-inf"), "NaN": float("nan")}
+_SPECIAL = pa.array(list(SPECIAL_NUMBERS), pa.large_string())
+_SPECIAL_FIRST, _LONGEST_SPECIAL = frozenset(b"IN-"), 4
+
+
 def count_readings(lane: TextLane) -> tuple[dict[Reading, int], int]:
     """Return how many texts of `lane` each reading fits, and the length of the longest text in bytes.
 
     Texts that no reading fits are not counted.
     """
     counts: dict[Reading, int] = {}
+    if lane.data[lane.offsets[0]] in _SPECIAL_FIRST:
+        _count_special(lane, counts)
     if len(lane) <= _FEW_TEXTS:
         longest = _look_at_few(lane, counts)
         if longest is not None:
@@ -148,6 +157,15 @@ def _count_boolean_words(lane: TextLane, counts: dict[Reading, int]) -> None:
     if pc.all(pc.is_in(found.field(0), _ALL_WORDS)).as_py():
         for pair in found.to_pylist():
             counts[Reading("boolean", pair["values"])] = pair["counts"]
+
+
+def _count_special(lane: TextLane, counts: dict[Reading, int]) -> None:
+    """Count the words for what is no finite number, if there is nothing else."""
+    if (
+        int(lane.byte_lengths.max()) <= _LONGEST_SPECIAL
+        and pc.all(pc.is_in(lane.to_arrow(), _SPECIAL)).as_py()
+    ):
+        counts[SPECIAL] = len(lane)
 
 
 def _count_times(matrix: Bytes, counts: dict[Reading, int]) -> None:

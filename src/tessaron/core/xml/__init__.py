@@ -1,0 +1,1 @@
+"""XML before the kernel: tags, namespaces, where the records stand, and cutting documents into chunks."""

@@ -1,0 +1,165 @@
+"""Recognising which element of XML documents is the record: the repeated one nearest the root that counts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from tessaron.core.xml.namespaces import Prefixes
+from tessaron.core.xml.record_path import ANY_ROOT, Name, NameTest, RecordPath
+from tessaron.core.xml.tokens import CLOSINGS, TOKEN, attributes_of, declarations_in
+
+_MOST_AROUND = 200
+"""So many values, at most, stand around the records of a document that is there as a whole."""
+_MANY = 10
+"""Where there are many documents, one of them has at least so many records; else it is a record itself."""
+_SHARE = 0.5
+"""So great a share of all values, at least, stands in the records."""
+
+
+@dataclass(slots=True)
+class Recognised:
+    """What the first bytes of a source show.
+
+    Attributes:
+        path: Where the records stand.
+        count: How many of them stand there.
+        is_whole: Whether the document ends in these bytes.
+    """
+
+    path: RecordPath
+    count: int
+    is_whole: bool
+
+
+@dataclass(slots=True)
+class _Kind:
+    """All elements of one name at one place: how many, the most in one parent, and values in and below."""
+
+    name: Name
+    count: int = 0
+    most_beside: int = 0
+    values: int = 0
+    has_parts: bool = False
+    children: dict[Name, _Kind] = field(default_factory=dict)
+
+    def all_values(self) -> int:
+        """Return the values here and below."""
+        found, pending = 0, [self]
+        while pending:
+            kind = pending.pop()
+            found += kind.values
+            pending += kind.children.values()
+        return found
+
+
+LOOKED_AT_BYTES = 256 * 1024
+"""So many bytes of a source are looked at to recognise its records."""
+
+
+def recognise_records(head: bytes, is_all: bool, several: bool) -> Recognised:
+    """Return where the records stand in the documents, judged from the first bytes of a source.
+
+    Args:
+        head: The first bytes, as UTF-8.
+        is_all: Whether they are all.
+        several: Whether there are other documents of the sort: then one with few repeated elements is a
+            record itself.
+    """
+    outline = _Outline()
+    outline.read(head)
+    is_whole = is_all or outline.is_whole
+    way = outline.roots[0] if outline.roots else None
+    if way is None:
+        return Recognised(ANY_ROOT, 0, is_whole)
+    found = _find(way, is_whole)
+    if found is not None and is_whole and several:
+        around = way.all_values() - found[-1].all_values()
+        if found[-1].count < _MANY or around > found[-1].count:
+            found = None
+    names = [way.name] if found is None else [kind.name for kind in found]
+    path = RecordPath(tuple(NameTest(name.namespace, name.local) for name in names))
+    return Recognised(path, way.count if found is None else found[-1].count, is_whole)
+
+
+def _find(root: _Kind, is_whole: bool) -> list[_Kind] | None:
+    """Return the way to the records; None where the document is one."""
+    total = max(1, root.all_values())
+    way = [root]
+    while True:
+        level = way[-1]
+        heaviest = max(level.children.values(), key=_Kind.all_values, default=None)
+        if heaviest is None or (is_whole and heaviest.all_values() < _SHARE * total):
+            return None
+        way.append(heaviest)
+        if heaviest.most_beside > 1:
+            return way
+        if not heaviest.children:
+            return None
+
+
+@dataclass(slots=True)
+class _Outline:
+    """Reads tags; counts the elements by their place."""
+
+    roots: list[_Kind] = field(default_factory=list)
+    is_whole: bool = False
+
+    def read(self, head: bytes) -> None:
+        stack: list[tuple[_Kind, dict[Name, int], dict[str, str]]] = []
+        at = 0
+        while (start := head.find(b"<", at)) >= 0:
+            if stack and head[at:start].strip():
+                stack[-1][0].values += 1
+            found = TOKEN.match(head, start)
+            if found is None:
+                at = start + 1
+                if head[start : start + 2] == b"<!":
+                    continue
+                break
+            at = found.end()
+            kind = found.lastgroup
+            if kind in CLOSINGS:
+                stop = head.find(CLOSINGS[kind], at)
+                at = len(head) if stop < 0 else stop + len(CLOSINGS[kind])
+            elif found["end"]:
+                if stack:
+                    stack.pop()
+                self.is_whole = self.is_whole or not stack
+            elif found["start"]:
+                self._open(found["start"], found["attributes"], stack)
+                if found["empty"]:
+                    stack.pop()
+
+    def _open(
+        self, tag: bytes, attributes: bytes, stack: list[tuple[_Kind, dict[Name, int], dict[str, str]]]
+    ) -> None:
+        namespaces = stack[-1][2] if stack else {}
+        values = list(attributes_of(attributes)) if attributes.strip() else []
+        declared = (
+            {name[6:]: value for name, value in values if name.partition(":")[0] == "xmlns"}
+            if b"xmlns" in attributes
+            else {}
+        )
+        if declared:
+            namespaces = namespaces | declared
+        prefix, _, local = tag.decode("utf-8", "replace").rpartition(":")
+        name = Name(namespaces.get(prefix, ""), local)
+        if not stack:
+            kind = next((root for root in self.roots if root.name == name), None) or _Kind(name)
+            if kind not in self.roots:
+                self.roots.append(kind)
+            beside = 1
+        else:
+            above, counts, _ = stack[-1]
+            kind = above.children.setdefault(name, _Kind(name))
+            beside = counts[name] = counts.get(name, 0) + 1
+        kind.count += 1
+        kind.most_beside = max(kind.most_beside, beside)
+        kind.values += len(values) - len(declared)
+        stack.append((kind, {}, namespaces))
+
+
+def known_prefixes(head: bytes, prefixes: Prefixes) -> None:
+    """Let `prefixes` learn the namespaces declared in the first bytes of a source."""
+    for prefix, namespace in declarations_in(head):
+        prefixes.learn(prefix, namespace)

@@ -1,0 +1,526 @@
+"""Cutting a stream of XML into whole records and what stands around them, without parsing the records.
+
+Between the records every tag is looked at; inside a record only for its end. What is in it is the kernel's
+business, and so is most of what can be wrong.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import NoReturn
+
+from tessaron.core.faults import Fault
+from tessaron.core.splitting import SplitError
+from tessaron.core.xml.chunks import Context, Piece
+from tessaron.core.xml.declarations import usable_declarations
+from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
+from tessaron.core.xml.record_path import Name, RecordPath
+from tessaron.core.xml.tokens import CLOSINGS, TOKEN, attributes_of, declarations_in, resolved
+
+MOST_AROUND_BYTES = 16 * 1024 * 1024
+"""So many bytes, at most, are kept of a document without its records."""
+MOST_TAG_BYTES = 32 * 1024 * 1024
+"""So many bytes, at most, has a tag, a comment or a document type."""
+_BLANK = b" \t\r\n"
+
+
+@dataclass(frozen=True, slots=True)
+class Skeleton:
+    """A document without its records, once it has ended.
+
+    Attributes:
+        data: Its text; empty when there was too much of it.
+        byte_offset, line: Where it begins.
+        document: Its number among all, from 1.
+        records: Records that stood in it.
+        context: What its document type declares.
+    """
+
+    data: bytes
+    byte_offset: int
+    line: int
+    document: int
+    records: int
+    context: Context
+
+
+@dataclass(slots=True)
+class _Open:
+    """An element that is open, outside of the records."""
+
+    tag: bytes
+    name: Name
+    namespaces: dict[str, str]
+    keeps_space: bool
+    values: dict[str, str] = field(default_factory=dict)
+    """Its attributes and the texts of elements in it so far, by their path from it."""
+    text: str | None = None
+    """What stands in it so far, while that is only text."""
+
+
+@dataclass(slots=True)
+class _Record:
+    """A record that is open: its tag, where its end is looked for next, and how deep it stands in others."""
+
+    tag: bytes
+    scan_at: int
+    depth: int = 1
+
+
+class XmlSplitter:
+    """Takes blocks of bytes of one source; gives its records, and its documents without them.
+
+    Args:
+        path: Where the records stand.
+        prefixes: Learns the namespaces of the documents.
+        byte_offset: Bytes of the source before the first block.
+        document: Documents before those of this source.
+        wants_above: Whether runs are to come with what is known of the elements above them.
+
+    Attributes:
+        documents: Documents that began.
+        records: Records so far.
+        nearest: The longest part of the way to the records that some document had, as names.
+        others: Names that stood where the way went no further.
+        around_counts: Comments and instructions outside of the records, by their node test.
+    """
+
+    def __init__(
+        self,
+        path: RecordPath,
+        prefixes: Prefixes,
+        byte_offset: int = 0,
+        document: int = 0,
+        wants_above: bool = False,
+    ):
+        self._path = path
+        self._wants_above = wants_above
+        self._prefixes = prefixes
+        self._data = b""
+        self._waiting: list[bytes] = []
+        self._waiting_bytes = 0
+        self._at = 0
+        self._base = byte_offset
+        self._line, self._counted = 1, 0
+        self._stack: list[_Open] = []
+        self._record: _Record | None = None
+        self._run: list[int] = []
+        self._run_start = 0
+        self._skeleton = bytearray()
+        self._skeleton_place = (byte_offset, 1)
+        self._declared = b""
+        self._document_records = 0
+        self._before = document
+        self.documents = 0
+        self.records = 0
+        self.nearest: tuple[Name, ...] = ()
+        self.others: dict[Name, None] = {}
+        self.around_counts = {"comment()": 0, "processing-instruction()": 0}
+
+    def feed(self, block: bytes) -> Iterator[Piece | Skeleton]:
+        """Yield the runs of whole records that end in `block`, and the documents that do.
+
+        Raises:
+            SplitError: When the tags around the records do not fit together.
+        """
+        self._waiting.append(block)
+        self._waiting_bytes += len(block)
+        if self._waiting_bytes < len(self._data) - self._at:
+            # A record longer than a block: to look at it again at twice the size costs least.
+            return
+        try:
+            yield from self._read()
+        except SplitError:
+            yield from self._break_off()
+            raise
+
+    def finish(self) -> Iterator[Piece | Skeleton]:
+        """Yield what is left at the end of the source.
+
+        Raises:
+            SplitError: When the source ends inside a document.
+        """
+        try:
+            yield from self._read()
+            yield from self._check_end()
+        except SplitError:
+            yield from self._break_off()
+            raise
+
+    def _check_end(self) -> Iterator[Piece]:
+        rest = self._data[self._at :]
+        if self._record is not None:
+            yield from self._close_run()
+            line = self._line_at(self._run_start)
+            reason = f"the source ends inside the record that begins in line {line:,}; fetch the file again"
+            self._fail("truncated", reason, len(self._data))
+        if self._stack:
+            tag = self._stack[-1].tag.decode("utf-8", "replace")
+            reason = f"the source ends inside <{tag}>; expected </{tag}>; fetch the file again"
+            self._fail("truncated", reason, len(self._data))
+        if rest.strip(_BLANK):
+            self._fail("syntax", f"expected an element, found {_shown(rest)}")
+        if not self.documents:
+            self._fail("empty", "the source is empty; expected an XML document")
+
+    def _break_off(self) -> Iterator[Piece | Skeleton]:
+        """Yield the whole records and the document, as far as it goes, before something that is wrong."""
+        if self._run and self._record is None:
+            yield from self._close_run()
+        if self._stack and self._skeleton:
+            for opened in reversed(self._stack):
+                self._skeleton += b"</" + opened.tag + b">"
+            self._stack = []
+            yield self._close_document()
+
+    # -- the text that is at hand ---------------------------------------------------------------------
+
+    def _read(self) -> Iterator[Piece | Skeleton]:
+        kept = self._at if self._record is None else self._run_start
+        self._line = self._line_at(kept)
+        self._data = b"".join((self._data[kept:], *self._waiting))
+        self._waiting, self._waiting_bytes = [], 0
+        self._base += kept
+        self._counted = 0
+        self._at -= kept
+        if self._record is not None:
+            self._record.scan_at -= kept
+            self._run_start = 0
+        while self._read_records() if self._record is not None else self._read_mark():
+            if self._record is None and self._run:
+                yield from self._close_run()
+            if self._record is None and not self._stack:
+                if self._skeleton:
+                    yield self._close_document()
+                elif self._document_records:
+                    self._declared, self._document_records = b"", 0
+        if self._record is not None and len(self._run) > 1:
+            yield from self._close_run()
+
+    def _line_at(self, at: int) -> int:
+        """Return the line of a place in the text; places are asked for in rising order."""
+        if at < self._counted:
+            return self._line - self._data.count(b"\n", at, self._counted)
+        self._line += self._data.count(b"\n", self._counted, at)
+        self._counted = at
+        return self._line
+
+    def _fail(self, code: str, reason: str, at: int | None = None) -> NoReturn:
+        at = self._at if at is None else at
+        column = at - self._data.rfind(b"\n", 0, at)
+        raise SplitError(Fault(code, self._base + at, reason, line=self._line_at(at), column=column))
+
+    # -- records --------------------------------------------------------------------------------------
+
+    def _read_records(self) -> bool:
+        """Read on to the end of the record and those right behind it; say whether anything was found."""
+        data = self._data
+        record = self._record
+        assert record is not None
+        follows, inside = _patterns(record.tag)
+        found = False
+        while True:
+            end = _end_of(data, record, inside)
+            if end < 0:
+                return found
+            found = True
+            self._at = end
+            self.records += 1
+            self._document_records += 1
+            next_one = follows.match(data, end) if self._stack else None
+            if next_one is None:
+                self._record = None
+                return True
+            start = next_one.end() - len(record.tag) - 1
+            opening = TOKEN.match(data, start)
+            if opening is None:
+                # The tag goes on in the next block.
+                self._record = None
+                return True
+            self._run.append(start - self._run_start)
+            record.scan_at, record.depth = opening.end(), 1
+            if opening["empty"]:
+                record.depth = 0
+
+    def _open_record(self, found: re.Match[bytes]) -> None:
+        self._run_start, self._run = found.start(), [0]
+        self._record = _Record(found["start"], found.end(), 0 if found["empty"] else 1)
+
+    def _close_run(self) -> Iterator[Piece]:
+        """Yield the whole records of the run; one that is open begins the next."""
+        starts = self._run if self._record is None else self._run[:-1]
+        stop = self._at if self._record is None else self._run_start + self._run[-1]
+        if starts:
+            data = self._data[self._run_start : stop]
+            for prefix, namespace in declarations_in(data):
+                self._prefixes.learn(prefix, namespace)
+            yield Piece(
+                data,
+                starts,
+                self._base + self._run_start,
+                self._line_at(self._run_start),
+                self._before + self.documents,
+                self.records - len(starts) + 1,
+                self._context(),
+                self._values_above(),
+            )
+        self._run, self._run_start = ([], stop) if self._record is None else ([0], stop)
+
+    def _values_above(self) -> tuple[tuple[str, str], ...]:
+        """Return what is known of the elements above the records, by the path from the record."""
+        if not self._wants_above:
+            return ()
+        return tuple(
+            ("../" * up + name, value)
+            for up, opened in enumerate(reversed(self._stack), 1)
+            for name, value in opened.values.items()
+        )
+
+    def _context(self) -> Context:
+        if not self._stack:
+            return Context((), self._declared, False)
+        last = self._stack[-1]
+        return Context(tuple(last.namespaces.items()), self._declared, last.keeps_space)
+
+    # -- what stands around the records ---------------------------------------------------------------
+
+    def _read_mark(self) -> bool:
+        """Read up to the end of the next tag or other mark; say whether there was a whole one."""
+        data, at = self._data, self._at
+        start = data.find(b"<", at)
+        if start < 0:
+            self._pass(len(data))
+            return False
+        if self._wants_above and self._stack and self._stack[-1].text is not None:
+            self._stack[-1].text += data[at:start].decode("utf-8", "replace")
+        self._pass(start)
+        found = TOKEN.match(data, start)
+        if found is None:
+            if len(data) - start > MOST_TAG_BYTES:
+                self._fail(
+                    "limit", f"a tag has more than {MOST_TAG_BYTES:,} bytes; this is no XML to be read"
+                )
+            return False
+        match found.lastgroup:
+            case "start" | "attributes" | "empty":
+                self._read_start(found)
+            case "end":
+                self._read_end(found)
+            case "doctype":
+                return self._read_doctype(start)
+            case kind:
+                return self._read_other(str(kind), start, found.end())
+        return True
+
+    def _read_other(self, kind: str, start: int, inside: int) -> bool:
+        stop = self._data.find(CLOSINGS[kind], inside)
+        if stop < 0:
+            if len(self._data) - start > MOST_TAG_BYTES:
+                self._fail("limit", f"a {kind} has more than {MOST_TAG_BYTES:,} bytes")
+            return False
+        stop += len(CLOSINGS[kind])
+        if kind == "cdata":
+            self._pass(stop)
+            return True
+        is_declaration = kind == "instruction" and self._data[inside : inside + 4].rstrip(_BLANK) == b"xml"
+        if not is_declaration:
+            self.around_counts["comment()" if kind == "comment" else "processing-instruction()"] += 1
+        self._at = stop
+        return True
+
+    def _read_doctype(self, start: int) -> bool:
+        found = usable_declarations(self._data, start)
+        if found is None:
+            if len(self._data) - start > MOST_TAG_BYTES:
+                self._fail("limit", f"a document type has more than {MOST_TAG_BYTES:,} bytes")
+            return False
+        if found.refused:
+            self._fail("entity", found.refused, start)
+        self._declared = found.declarations
+        self._at = found.end
+        return True
+
+    def _read_start(self, found: re.Match[bytes]) -> None:
+        opened = self._opened(found)
+        if not self._stack:
+            self.documents += 1
+            self._document_records = 0
+            self._skeleton_place = (self._base + found.start(), self._line_at(found.start()))
+        way = [each.name for each in self._stack]
+        if self._path.matches([*way, opened.name]):
+            self._open_record(found)
+            return
+        self._note(way, opened.name)
+        self._pass(found.end())
+        if self._wants_above:
+            self._keep_attributes(opened, found["attributes"])
+        if not found["empty"]:
+            self._stack.append(opened)
+
+    def _keep_attributes(self, opened: _Open, attributes: bytes) -> None:
+        opened.text = ""
+        if self._stack:
+            self._stack[-1].text = None
+        for name, value in attributes_of(attributes):
+            prefix, _, local = name.rpartition(":")
+            if name != "xmlns" and prefix != "xmlns":
+                spelled = Name(opened.namespaces.get(prefix, XML_NAMESPACE) if prefix else "", local)
+                opened.values["@" + spelled.shown(self._prefixes)] = value
+
+    def _keep_text(self) -> None:
+        """Let the element that ends be a value of the one around it, if it holds only text."""
+        ended = self._stack[-1]
+        if len(self._stack) > 1 and ended.text is not None:
+            name = ended.name.shown(self._prefixes)
+            self._stack[-2].values.setdefault(name, resolved(ended.text.encode()).strip())
+
+    def _opened(self, found: re.Match[bytes]) -> _Open:
+        above = self._stack[-1] if self._stack else None
+        namespaces = above.namespaces if above else {}
+        keeps_space = above.keeps_space if above else False
+        attributes = found["attributes"]
+        if b"xmlns" in attributes:
+            namespaces = dict(namespaces)
+            for name, value in attributes_of(attributes):
+                if name == "xmlns" or name.startswith("xmlns:"):
+                    prefix = name[6:]
+                    namespaces[prefix] = value
+                    self._prefixes.learn(prefix, value)
+        if b"xml:space" in attributes:
+            keeps_space = dict(attributes_of(attributes)).get("xml:space") == "preserve"
+        prefix, _, local = found["start"].decode("utf-8", "replace").rpartition(":")
+        if prefix and prefix not in namespaces and prefix != "xml":
+            self._fail(
+                "namespace", f"the prefix {prefix!r} of <{prefix}:{local}> is not declared", found.start()
+            )
+        return _Open(found["start"], Name(namespaces.get(prefix, ""), local), namespaces, keeps_space)
+
+    def _read_end(self, found: re.Match[bytes]) -> None:
+        tag = found["end"].decode("utf-8", "replace")
+        if not self._stack:
+            self._fail("syntax", f"expected an element, found </{tag}>", found.start())
+        if self._stack[-1].tag != found["end"]:
+            wanted = self._stack[-1].tag.decode("utf-8", "replace")
+            self._fail("syntax", f"expected </{wanted}>, found </{tag}>", found.start())
+        if self._wants_above:
+            self._keep_text()
+        self._pass(found.end())
+        self._stack.pop()
+
+    def _note(self, way: list[Name], name: Name) -> None:
+        """Remember how far the way to the records led, to say so if it led nowhere."""
+        here = (*way, name)
+        if self._path.leads_through(here):
+            if len(here) > len(self.nearest):
+                self.nearest, self.others = here, {}
+        elif len(way) == len(self.nearest) and tuple(way) == self.nearest and len(self.others) < 20:
+            self.others[name] = None
+
+    def _pass(self, stop: int) -> None:
+        """Move on, keeping what is passed for the document without its records."""
+        if self._stack or self._data[self._at : self._at + 1] == b"<":
+            if len(self._skeleton) <= MOST_AROUND_BYTES:
+                self._skeleton += self._data[self._at : stop]
+        elif self._data[self._at : stop].strip(_BLANK):
+            self._fail(
+                "syntax", f"expected an element, found {_shown(self._data[self._at : stop].lstrip(_BLANK))}"
+            )
+        self._at = stop
+
+    def _close_document(self) -> Skeleton:
+        data = bytes(self._skeleton) if len(self._skeleton) <= MOST_AROUND_BYTES else b""
+        self._skeleton.clear()
+        made = Skeleton(
+            data, *self._skeleton_place, self._before + self.documents, self._document_records,
+            Context((), self._declared),
+        )  # fmt: skip
+        self._declared = b""
+        return made
+
+
+@lru_cache(maxsize=64)
+def _patterns(tag: bytes) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
+    """Return what finds a record right behind another, and what finds the marks that count inside one."""
+    name = re.escape(tag)
+    return (
+        re.compile(rb"[ \t\r\n]*<%b(?=[\s/>])" % name),
+        re.compile(
+            rb"""<(?:/(?P<end>%b)\s*>|(?P<start>%b)(?=[\s/>])(?:[^<>"'/]|"[^"<]*"|'[^'<]*'|/(?!>))*(?P<empty>/?)>"""
+            rb"""|(?P<comment>!--)|(?P<cdata>!\[CDATA\[)|(?P<instruction>\?))""" % (name, name)
+        ),
+    )
+
+
+def _end_of(data: bytes, record: _Record, inside: re.Pattern[bytes]) -> int:
+    """Return where the record ends, or -1; then `record` says where to look on."""
+    if record.depth == 0:
+        return record.scan_at
+    closing, nested = b"</" + record.tag, b"<" + record.tag
+    while record.depth == 1:
+        end = data.find(closing, record.scan_at)
+        if end < 0:
+            return -1
+        mark = _next_mark(data, record.scan_at, end)
+        if data.find(nested, record.scan_at, mark) >= 0:
+            break
+        if mark == end:
+            stop = data.find(b">", end)
+            if stop >= 0 and not data[end + len(closing) : stop].strip(_BLANK):
+                return stop + 1
+            break
+        stop = _end_of_mark(data, mark)
+        if stop < 0:
+            record.scan_at = mark
+            return -1
+        record.scan_at = stop
+    return _end_among_marks(data, record, inside)
+
+
+def _next_mark(data: bytes, start: int, stop: int) -> int:
+    """Return where the next comment, CDATA section or instruction begins; `stop` if none does before."""
+    found = data.find(b"<!", start, stop)
+    stop = stop if found < 0 else found
+    found = data.find(b"<?", start, stop)
+    return stop if found < 0 else found
+
+
+def _end_of_mark(data: bytes, mark: int) -> int:
+    """Return where a comment, CDATA section or instruction ends; -1 if it goes on in the next block."""
+    if data.startswith(b"<?", mark):
+        kind = "instruction"
+    else:
+        kind = "cdata" if data.startswith(b"<![", mark) else "comment"
+    stop = data.find(CLOSINGS[kind], mark + 2)
+    return -1 if stop < 0 else stop + len(CLOSINGS[kind])
+
+
+def _end_among_marks(data: bytes, record: _Record, inside: re.Pattern[bytes]) -> int:
+    while True:
+        found = inside.search(data, record.scan_at)
+        if found is None:
+            # A mark may begin in the last bytes and end in the next block.
+            last = data.rfind(b"<", record.scan_at)
+            record.scan_at = len(data) if last < 0 else last
+            return -1
+        kind = found.lastgroup
+        if kind in CLOSINGS:
+            stop = data.find(CLOSINGS[kind], found.end())
+            if stop < 0:
+                record.scan_at = found.start()
+                return -1
+            record.scan_at = stop + len(CLOSINGS[kind])
+            continue
+        record.scan_at = found.end()
+        if found["end"]:
+            record.depth -= 1
+            if record.depth == 0:
+                return found.end()
+        elif not found["empty"]:
+            record.depth += 1
+
+
+def _shown(data: bytes) -> str:
+    return repr(data[:20].decode("utf-8", "replace"))

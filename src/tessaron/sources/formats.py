@@ -1,0 +1,47 @@
+"""What the documents of a source are written in: told from the first letter that is no space."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import replace
+from typing import Any, Literal, cast
+
+from tessaron.core.errors import TessaronError
+from tessaron.sources.encodings import Joined, utf8_blocks
+from tessaron.sources.inputs import ByteInput
+
+Format = Literal["json", "xml"]
+_HEAD_BYTES = 64 * 1024
+_BLANK = b" \t\r\n\x00"
+
+
+def recognise_format(entry: ByteInput) -> tuple[Format, ByteInput]:
+    """Return the format of a source, and the source: one that can be read once gets its first bytes back.
+
+    What cannot be read is taken for JSON; whoever reads it then says what is wrong.
+    """
+    if entry.stream is None:
+        with entry.open() as stream:
+            return _format_of(entry.name, stream), entry
+    head = _read(entry.stream, _HEAD_BYTES)
+    found = _format_of(entry.name, io.BytesIO(head))
+    return found, replace(entry, stream=cast("Any", Joined(head, entry.stream)))
+
+
+def _read(stream: Any, size: int) -> bytes:
+    found = b""
+    while len(found) < size and (more := stream.read(size - len(found))):
+        found += more
+    return found
+
+
+def _format_of(name: str, stream: Any) -> Format:
+    try:
+        _, blocks = utf8_blocks(name, stream, 4096, lambda count: None)
+        for block in blocks:
+            first = block.lstrip(_BLANK)
+            if first:
+                return "xml" if first.startswith(b"<") else "json"
+    except TessaronError:
+        pass
+    return "json"

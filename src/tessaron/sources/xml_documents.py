@@ -1,0 +1,198 @@
+"""Sources of XML as chunks of whole records: one feed, however many documents they stand in."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+
+from tessaron.core.errors import DataError, Place, UsageError
+from tessaron.core.splitting import SplitError
+from tessaron.core.xml.chunks import ChunkCollector, Piece, XmlChunk
+from tessaron.core.xml.namespaces import Prefixes
+from tessaron.core.xml.recognising import LOOKED_AT_BYTES, known_prefixes, recognise_records
+from tessaron.core.xml.record_path import ANY_ROOT, Name, RecordPath
+from tessaron.core.xml.splitting import Skeleton, XmlSplitter
+from tessaron.core.xpath.location import LocationPath
+from tessaron.sources.encodings import utf8_blocks
+from tessaron.sources.inputs import ByteInput
+
+_SMALLEST_BLOCK = 64 * 1024
+
+
+@dataclass(slots=True)
+class XmlSource:
+    """What was read of one source.
+
+    Attributes:
+        name: What it is called.
+        byte_count: Bytes read.
+        records: Elements that are records, broken ones included.
+        error: Why it was not read to its end; None if it was.
+    """
+
+    name: str
+    byte_count: int = 0
+    records: int = 0
+    error: DataError | None = None
+
+
+@dataclass(slots=True)
+class XmlFeed:
+    """Reads the documents of all inputs, once.
+
+    Args:
+        inputs: Where they come from.
+        on_bytes: Is told how many more bytes were read.
+        chunk_bytes: So many bytes of records make a chunk.
+        location: Where the records stand; None to recognise it.
+        prefixes: Learns the namespaces.
+        keeps_documents: Whether the documents around the records are wanted.
+        wants_above: Whether values of the elements above the records are wanted with them.
+
+    Attributes:
+        path: Where the records stand, once the first document was looked at.
+        recognised: Whether that was recognised.
+        sources: What was read of each input.
+        documents: Documents that began.
+        left_out: Comments and instructions around the records, by their node test.
+    """
+
+    inputs: Sequence[ByteInput]
+    on_bytes: Callable[[int], None]
+    chunk_bytes: int
+    location: LocationPath | None = None
+    prefixes: Prefixes = field(default_factory=Prefixes)
+    keeps_documents: bool = True
+    wants_above: bool = False
+    path: RecordPath | None = None
+    recognised: bool = False
+    sources: list[XmlSource] = field(default_factory=list)
+    documents: int = 0
+    left_out: dict[str, int] = field(default_factory=dict)
+    _nearest: tuple[Name, ...] = ()
+    _others: dict[Name, None] = field(default_factory=dict)
+
+    def __iter__(self) -> Iterator[XmlChunk]:
+        """Yield chunks of records, and of documents without their records.
+
+        Raises:
+            SourceError: When a source cannot be read.
+            UsageError: When the path to the records has a prefix that stands for nothing.
+        """
+        records = ChunkCollector(self.chunk_bytes)
+        documents = ChunkCollector(self.chunk_bytes)
+        for number, entry in enumerate(self.inputs):
+            source = XmlSource(entry.name)
+            self.sources.append(source)
+            try:
+                for part in self._parts(entry, source):
+                    if isinstance(part, Piece):
+                        yield from records.add(part, number, entry.name, self.prefixes.by_namespace())
+                    elif self.keeps_documents:
+                        yield from map(
+                            as_skeleton,
+                            documents.add(_piece_of(part), number, entry.name, self.prefixes.by_namespace()),
+                        )
+            except DataError as error:
+                source.error = error
+        yield from records.finish(self.prefixes.by_namespace())
+        yield from map(as_skeleton, documents.finish(self.prefixes.by_namespace()))
+
+    def _parts(self, entry: ByteInput, source: XmlSource) -> Iterator[Piece | Skeleton]:
+        def count(byte_count: int) -> None:
+            source.byte_count += byte_count
+            self.on_bytes(byte_count)
+
+        block_bytes = max(self.chunk_bytes // 4, min(self.chunk_bytes, _SMALLEST_BLOCK))
+        with entry.open() as stream:
+            mark, blocks = utf8_blocks(entry.name, stream, block_bytes, count, heeds_declaration=True)
+            head, is_all = _head(blocks)
+            if self.path is None:
+                self._find_path(entry.name, head, is_all)
+            assert self.path is not None
+            splitter = XmlSplitter(self.path, self.prefixes, mark, self.documents, self.wants_above)
+            try:
+                for block in _joined(head, blocks):
+                    yield from splitter.feed(block)
+                yield from splitter.finish()
+            except SplitError as error:
+                fault = error.fault
+                place = Place(entry.name, line=fault.line, byte_offset=fault.byte_offset, column=fault.column)
+                raise DataError(fault.reason, place, fault.code) from None
+            finally:
+                self.documents += splitter.documents
+                source.records = splitter.records
+                for test, found in splitter.around_counts.items():
+                    self.left_out[test] = self.left_out.get(test, 0) + found
+                if len(splitter.nearest) >= len(self._nearest):
+                    self._nearest = splitter.nearest
+                    self._others |= splitter.others
+
+    def _find_path(self, name: str, head: bytes, is_all: bool) -> None:
+        known_prefixes(head[:LOOKED_AT_BYTES], self.prefixes)
+        if self.location is not None:
+            self.path = self.location.record_path(self.prefixes)
+            return
+        found = recognise_records(
+            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs) > 1
+        )
+        if found.path is not ANY_ROOT:
+            self.path, self.recognised = found.path, True
+        else:
+            # Nothing to go by in this one: whatever it is, the next may show more.
+            self.path = found.path if len(self.inputs) == 1 else None
+            if self.path is None:
+                raise DataError("expected an XML document, found no element", Place(name), "empty")
+
+    def check_found(self) -> None:
+        """Check that there were records.
+
+        Raises:
+            UsageError: When no document had any, with how far the way to them led.
+            DataError: When no document could be read.
+        """
+        if any(source.records for source in self.sources):
+            return
+        for source in self.sources:
+            if source.error is not None:
+                raise source.error
+        if self.path is None:
+            return
+        way = "/" + "/".join(name.shown(self.prefixes) for name in self._nearest)
+        others = [way.rstrip("/") + "/" + name.shown(self.prefixes) for name in list(self._others)[:5]]
+        there = f"; there are {', '.join(others)}" if others else ""
+        wanted = self.path.shown(self.prefixes)
+        names = {name.local for name in self._others}
+        hint = ""
+        if any(test.namespace == "" and test.local in names for test in self.path.tests):
+            hint = "; names in a namespace need its prefix"
+        raise UsageError(
+            f"{self.sources[0].name}: no records at {wanted}: the way leads to {way} and no further{there}{hint}"
+        )
+
+
+def as_skeleton(chunk: XmlChunk) -> XmlChunk:
+    """Return a chunk marked as documents without their records."""
+    return XmlChunk(chunk.data, chunk.starts, chunk.runs, chunk.context, chunk.prefixes, True)
+
+
+def _piece_of(skeleton: Skeleton) -> Piece:
+    return Piece(
+        skeleton.data, [0], skeleton.byte_offset, skeleton.line, skeleton.document, skeleton.document,
+        skeleton.context,
+    )  # fmt: skip
+
+
+def _head(blocks: Iterator[bytes]) -> tuple[bytes, bool]:
+    """Return the first bytes, enough to recognise the records, and whether they are all."""
+    head = bytearray()
+    for block in blocks:
+        head += block
+        if len(head) >= LOOKED_AT_BYTES:
+            return bytes(head), False
+    return bytes(head), True
+
+
+def _joined(head: bytes, blocks: Iterator[bytes]) -> Iterator[bytes]:
+    yield head
+    yield from blocks

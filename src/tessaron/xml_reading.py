@@ -1,0 +1,224 @@
+"""The first half of a run on XML: chunks of records become fragments, whatever documents they stand in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from tessaron.core.errors import DataError, Place, UsageError
+from tessaron.core.faults import Fault
+from tessaron.core.kernel.contract import XmlOptions
+from tessaron.core.paths import MARKUP
+from tessaron.core.shape import Shape
+from tessaron.core.work import ReadResult, ReadTask
+from tessaron.core.xml.chunks import XmlChunk
+from tessaron.core.xml.namespaces import Prefixes
+from tessaron.core.xml.record_path import ANY_ROOT
+from tessaron.core.xml.splitting import MOST_AROUND_BYTES
+from tessaron.core.xpath.location import check_prefixes, parse_location
+from tessaron.receipt import SourceRead
+from tessaron.sources.inputs import ByteInput, Input
+from tessaron.sources.xml_documents import XmlFeed
+
+if TYPE_CHECKING:
+    from tessaron.reading import Reading, Result
+
+_CHUNK_BYTES = 2 * 1024 * 1024
+"""The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
+
+
+class XmlReading:
+    """Reads all inputs of a run as XML.
+
+    Args:
+        reading: The run's reading, which is told what is found.
+    """
+
+    def __init__(self, reading: Reading):
+        self._reading = reading
+        options = reading.options
+        self._location = None if options.records is None else parse_location(options.records)
+        self._is_whole = self._location is not None and not self._location.is_streamed
+        self.prefixes = Prefixes(dict(options.namespaces))
+        self._feed = XmlFeed(
+            _bytes_of(reading.inputs),
+            reading.count_bytes,
+            min(options.bounded_chunk_bytes(), _CHUNK_BYTES),
+            self._location,
+            self.prefixes,
+            options.envelope and not self._is_whole,
+            reading.wants_above,
+        )
+        self._kept: dict[int, int] = {}
+        self._faulty: dict[int, int] = {}
+
+    def results(self) -> Iterator[tuple[str, Any, int]]:
+        """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
+        reading = self._reading
+        chunks: list[XmlChunk] = []
+        for result in reading.mapper.map(reading.work, self._tasks(chunks)):
+            chunk = chunks.pop(0)
+            self._note_faults(result, chunk)
+            reading.is_partial |= result.is_cut
+            for run, count in zip(chunk.runs, result.run_counts, strict=False):
+                self._kept[run.source] = self._kept.get(run.source, 0) + count
+            reading.take_wanted(result.record_count)
+            yield chunk.runs[0].name, result, 0
+        self._finish()
+
+    def records_path(self) -> str:
+        """Return where the records stand, as XPath."""
+        if self._location is not None:
+            return self._location.text
+        return "/*" if self._feed.path is None else self._feed.path.shown(self.prefixes)
+
+    def record_name(self) -> str | None:
+        """Return the name of the records; None where it is any."""
+        if self._location is not None:
+            return self._location.last_name()
+        local = self._feed.path.tests[-1].local if self._feed.path is not None else "*"
+        return None if local == "*" else local
+
+    def root_name(self) -> str | None:
+        """Return the name of the documents' outermost element; None where it is any."""
+        local = self._feed.path.tests[0].local if self._feed.path is not None else "*"
+        return None if local == "*" else local
+
+    def is_recognised(self) -> bool:
+        """Say whether the records were recognised."""
+        return self._location is None
+
+    def _tasks(self, chunks: list[XmlChunk]) -> Iterator[ReadTask]:
+        reading, options = self._reading, self._reading.options
+        for chunk in self._feed:
+            if reading.has_enough():
+                reading.is_partial = True
+                return
+            if self._is_whole and self._location is not None:
+                check_prefixes(self._location.text, self.prefixes.by_prefix())
+            if chunk.is_skeleton:
+                self._add_documents(chunk)
+                continue
+            chunks.append(chunk)
+            first = chunk.runs[0]
+            yield ReadTask(
+                chunk,
+                options.kernel,
+                options.kernel_options(),
+                first.name if options.origin else None,
+                reading.needs_content(),
+                first.document if self._feed.keeps_documents else None,
+                first.name if reading.is_survey else None,
+                reading.still_wanted(),
+                self._xml_options(),
+            )
+
+    def _xml_options(self) -> XmlOptions:
+        options = self._reading.options
+        location = self._location
+        return XmlOptions(
+            options.white_space,
+            location.predicates if location is not None else "",
+            self._reading.selection,
+            location.text if location is not None and not location.is_streamed else "",
+        )
+
+    def _add_documents(self, chunk: XmlChunk) -> None:
+        reading = self._reading
+        if any(stop - start < 2 for start, stop in _spans(chunk)):
+            limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
+            raise UsageError(f"{chunk.runs[0].name}: {limit}; leave them out with --no-envelope")
+        task = ReadTask(
+            chunk, reading.options.kernel, reading.options.kernel_options(),
+            xml=XmlOptions(reading.options.white_space, keeps_broken=True),
+        )  # fmt: skip
+        result = reading.around(task)
+        self._note_faults(result, chunk, are_records=False)
+        if isinstance(result, ReadResult) and self._feed.path is not None:
+            self._forget_container(result.shape)
+        reading.documents.add(result, 0, chunk.runs[0].name)
+
+    def _forget_container(self, shape: Shape) -> None:
+        """Take the element in which the records stood, if nothing else does, out of the shape of a document."""
+        path = self._feed.path
+        assert path is not None
+        node = shape.record
+        way = [MARKUP + self.prefixes.name(test.namespace, test.local) for test in path.tests[1:-1]]
+        for name in way[:-1]:
+            if name not in node.children:
+                return
+            node = node.children[name]
+        last = node.children.get(way[-1]) if way else None
+        if last is not None and not last.children and last.empty_texts == sum(last.counts):
+            del node.children[way[-1]]
+
+    def _note_faults(self, result: Result, chunk: XmlChunk, are_records: bool = True) -> None:
+        for fault in result.faults:
+            error = _error_of(fault, chunk)
+            self._reading.reject(error)
+            source = chunk.run_of(_within(fault, chunk)).source
+            if are_records:
+                self._faulty[source] = self._faulty.get(source, 0) + 1
+
+    def _finish(self) -> None:
+        reading, feed = self._reading, self._feed
+        if not reading.is_partial:
+            feed.check_found()
+        elsewhere = 0
+        for number, source in enumerate(feed.sources):
+            kept, faulty = self._kept.get(number, 0), self._faulty.get(number, 0)
+            elsewhere += source.records - kept - faulty
+            if source.error is not None:
+                reading.reject(source.error)
+            reading.sources.append(
+                SourceRead(source.name, source.byte_count, kept, faulty + (source.error is not None))
+            )
+        for test, count in feed.left_out.items():
+            if count and feed.keeps_documents:
+                reading.passed[f"/descendant::{test}"] += count
+        self._say_where(sum(self._kept.values()), elsewhere)
+
+    def _say_where(self, count: int, elsewhere: int) -> None:
+        reading, path = self._reading, self.records_path()
+        if self._is_whole:
+            reading.notes.append((path, "only what this path matches was read; the rest is left out"))
+        elif self._location is not None:
+            if self._location.predicates and not reading.is_partial:
+                reading.notes.append((path, f"{elsewhere:,} elements do not fulfil the predicate; left out"))
+        elif self._feed.path is not None and self._feed.path.is_root:
+            what = (
+                "each document is a record" if len(self._feed.sources) > 1 else "the document is the record"
+            )
+            if self._feed.path is not ANY_ROOT:
+                reading.notes.append((path, f"{what}; --records names another element"))
+        else:
+            text = f"{count:,} elements recognised as the records; --records '/*' takes the documents"
+            reading.notes.append((path, text))
+
+
+def _bytes_of(inputs: list[Input]) -> list[ByteInput]:
+    found = [entry for entry in inputs if isinstance(entry, ByteInput)]
+    if len(found) < len(inputs):
+        raise UsageError("expected XML in all sources, got objects among them")
+    return found
+
+
+def _spans(chunk: XmlChunk) -> list[tuple[int, int]]:
+    starts = chunk.starts.tolist()
+    return list(zip(starts, [*starts[1:], len(chunk.data)], strict=True))
+
+
+def _within(fault: Fault, chunk: XmlChunk) -> int:
+    return min(fault.byte_offset, len(chunk.data) - 1)
+
+
+def _error_of(fault: Fault, chunk: XmlChunk) -> DataError:
+    at = _within(fault, chunk)
+    place = Place(
+        chunk.run_of(at).name,
+        line=chunk.line_of(at),
+        byte_offset=chunk.byte_of(at),
+        record=chunk.record_of(at),
+        column=fault.column,
+    )
+    return DataError(fault.reason, place, fault.code)
