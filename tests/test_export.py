@@ -153,7 +153,7 @@ class BadInputTest(FolderTest):
         source = self.write("a.json", "{}")
         (self.folder / "nothing").mkdir()
         cases = (
-            ((self.folder / "nothing", "-o", self.folder / "o"), "no JSON file in this folder"),
+            ((self.folder / "nothing", "-o", self.folder / "o"), "no JSON or XML file in this folder"),
             ((source, "-o", source), "is a file; expected a folder"),
             ((source, "-o", "/proc/nowhere/out"), "/proc/nowhere/out: cannot be written"),
             ((source, "-", "-o", self.folder / "o"), "cannot be mixed with files"),

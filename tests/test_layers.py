@@ -56,7 +56,8 @@ ALLOWED = {
     "processes": set(),
     "worker": {"core", "mailbox"},
     "matching": {"core", "sources"},
-    "reading": {"core", "sources", "receipt", "spill", "options", "matching"},
+    "reading": {"core", "sources", "receipt", "spill", "options", "matching", "xml_reading"},
+    "xml_reading": {"core", "sources", "receipt", "options"},
     "uniqueness": {"core"},
     "run": {
         "core",

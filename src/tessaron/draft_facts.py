@@ -37,7 +37,13 @@ def draft_of(reading: Reading, options: Options) -> Draft:
         tables = _without_documents(tables)
     tables = TableSet(tables.tables, tuple(options.key))
     return Draft(
-        tables, record, _remarks(reading, record), _reading_keys(reading, options), around, _head(reading)
+        tables,
+        record,
+        _remarks(reading, record),
+        _reading_keys(reading, options),
+        around,
+        _head(reading),
+        {} if reading.xml is None else reading.xml.prefixes.by_prefix(),
     )
 
 
@@ -46,7 +52,7 @@ def _without_own_origins(tables: TableSet, options: Options) -> TableSet:
     if options.origin:
         return tables
     top = tables.tables[0]
-    hidden = (Origin.FILE, Origin.RECORD, Origin.LINE)
+    hidden = (Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER)
     columns = tuple(column for column in top.columns if column.path[-1:] not in [(each,) for each in hidden])
     return TableSet((replace(top, columns=columns), *tables.tables[1:]), tables.natural_key)
 
@@ -60,7 +66,8 @@ def _without_documents(tables: TableSet) -> TableSet:
 
 
 def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
-    keys: dict[str, object] = {"format": "json", "records": reading.records_path(), "keys": options.keys}
+    form = "json" if reading.xml is None else "xml"
+    keys: dict[str, object] = {"format": form, "records": reading.records_path(), "keys": options.keys}
     if options.records is None and reading.records_path() == "$":
         del keys["records"]
     if not options.envelope:
@@ -69,6 +76,8 @@ def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
         keys["duplicate_keys"] = options.duplicate_keys
     if options.names != "path":
         keys["names"] = options.names
+    if options.white_space != "trim":
+        keys["white_space"] = options.white_space
     return keys
 
 

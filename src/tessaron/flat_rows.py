@@ -9,7 +9,7 @@ from typing import Any
 
 from tessaron.core.errors import UsageError
 from tessaron.core.laying.work import LaidResult, LayWork
-from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.writing import write_draft
 from tessaron.core.paths import Path, format_path
 from tessaron.core.tables import shift_keys
@@ -33,9 +33,11 @@ class FlatRows:
         self._reading, self._options, self._pool, self._progress = reading, options, pool, progress
         draft = draft_of(reading, options)
         levels = {table.rows: table.name for table in draft.tables.tables}
-        layout = Layout(write_draft(draft), "draft").flatten(
-            _table_at(str(options.flat), levels),
-            [_table_at(text, levels) for text in options.times],
+        layout = Layout(write_draft(draft), "draft")
+        spelling = layout.compiled().spelling
+        layout = layout.flatten(
+            _table_at(str(options.flat), levels, spelling),
+            [_table_at(text, levels, spelling) for text in options.times],
             options.with_empty,
         )
         self._plan = layout.compiled().records
@@ -69,10 +71,10 @@ class FlatRows:
         return result.unpack(self._schemas).batches
 
 
-def _table_at(text: str, levels: dict[Path, str]) -> str:
+def _table_at(text: str, levels: dict[Path, str], spelling: LayoutPaths) -> str:
     """Return the table whose rows stand at a path."""
     try:
-        path = parse_layout_path(text)
+        path = spelling.rows(text)
     except LayoutPathError as error:
         raise UsageError(str(error)) from error
     if path.steps in levels:

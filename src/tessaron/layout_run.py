@@ -73,6 +73,7 @@ class LayoutRun:
         self._work = LayWork(compiled.records, options.kernel, bool(self._firsts))
         self.reading = Reading(inputs, options, self._records, self._documents, progress, self._pool)
         self.reading.selection = compiled.records.selection
+        self.reading.wants_above = compiled.wants_above
         if compiled.around is not None:
             self.reading.around = LayWork(compiled.around, options.kernel)
         self.account = Account(compiled.paths)
@@ -261,6 +262,9 @@ def _with_layout(options: Options, compiled: CompiledLayout) -> Options:
         records=part.records,
         envelope=part.envelope and (compiled.around is not None or Origin.DOCUMENT in ends),
         duplicate_keys=part.duplicate_keys,
+        format=part.format,
+        white_space=part.white_space,
+        namespaces=part.namespaces,
         keys=part.keys,
         key=compiled.records.natural_key,
         origin=options.origin or compiled.wants_origin,

@@ -12,6 +12,7 @@ from tessaron.core.laying.restructure import rearrange
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.work import ReadResult, ReadTask, read_fragment
+from tessaron.core.xml.chunks import XmlChunk
 from tessaron.layouts import Layout
 from tessaron.options import Options
 
@@ -28,6 +29,8 @@ class RearrangedShapeWork:
         places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
         result = self.of(fragment, places)
         result.is_cut = is_cut
+        if isinstance(task.chunk, XmlChunk):
+            result.run_counts = task.chunk.counts_of(fragment.offsets)
         return result
 
     def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
@@ -53,6 +56,9 @@ class LayoutView:
             records=reading.records,
             envelope=reading.envelope,
             duplicate_keys=reading.duplicate_keys,
+            format=reading.format,
+            white_space=reading.white_space,
+            namespaces=reading.namespaces,
             dictionaries=tuple(structure.dictionaries),
             not_dictionaries=tuple(structure.not_dictionaries),
         )

@@ -254,6 +254,18 @@ class Reading:
         else:
             self.options.check_for_json()
 
+    def results_of(self, tasks: Iterator[ReadTask]) -> Iterator[Any]:
+        """Yield what tasks become, in their order."""
+        return self.mapper.map(self.work, tasks)
+
+    def add_documents(self, task: ReadTask, source: str, settle: Callable[[Shape], None]) -> list[Fault]:
+        """Take in documents without their records; `settle` is told their shape. Return what is wrong."""
+        result = self.around(task)
+        if isinstance(result, ReadResult):
+            settle(result.shape)
+        self.documents.add(result, 0, source)
+        return list(result.faults)
+
     def has_enough(self) -> bool:
         """Say whether as many records were read as are wanted."""
         return self._wanted is not None and self._wanted <= 0

@@ -2,29 +2,67 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from collections import Counter
+from collections.abc import Callable, Iterator
+from typing import Any, Protocol
 
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.paths import MARKUP
 from tessaron.core.shape import Shape
-from tessaron.core.work import ReadResult, ReadTask
+from tessaron.core.selecting import Selection
+from tessaron.core.work import ReadTask
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.record_path import ANY_ROOT
 from tessaron.core.xml.splitting import MOST_AROUND_BYTES
 from tessaron.core.xpath.location import check_prefixes, parse_location
+from tessaron.options import Options
 from tessaron.receipt import SourceRead
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.xml_documents import XmlFeed
 
-if TYPE_CHECKING:
-    from tessaron.reading import Reading, Result
-
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
+
+
+class Run(Protocol):
+    """What a run's reading is to the part of it that reads XML; see `reading.Reading`."""
+
+    inputs: list[Input]
+    options: Options
+    is_survey: bool
+    is_partial: bool
+    selection: Selection | None
+    wants_above: bool
+    passed: Counter[str]
+    sources: list[SourceRead]
+    notes: list[tuple[str, str]]
+
+    def results_of(self, tasks: Iterator[ReadTask]) -> Iterator[Any]:
+        """Yield what tasks become, in their order."""
+
+    def add_documents(self, task: ReadTask, source: str, settle: Callable[[Shape], None]) -> list[Fault]:
+        """Take in documents without their records; `settle` is told their shape. Return what is wrong."""
+
+    def count_bytes(self, byte_count: int) -> None:
+        """Take in that so many more bytes were read."""
+
+    def has_enough(self) -> bool:
+        """Say whether as many records were read as are wanted."""
+
+    def still_wanted(self) -> int | None:
+        """Return how many more records are wanted; None for all there are."""
+
+    def take_wanted(self, count: int) -> None:
+        """Take in that so many more records were read."""
+
+    def needs_content(self) -> bool:
+        """Say whether keys are made of the text of the records."""
+
+    def reject(self, error: DataError) -> None:
+        """Count a record that was left out, and keep where and why."""
 
 
 class XmlReading:
@@ -34,7 +72,7 @@ class XmlReading:
         reading: The run's reading, which is told what is found.
     """
 
-    def __init__(self, reading: Reading):
+    def __init__(self, reading: Run):
         self._reading = reading
         options = reading.options
         self._location = None if options.records is None else parse_location(options.records)
@@ -51,14 +89,15 @@ class XmlReading:
         )
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
+        self._first_error: DataError | None = None
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
         reading = self._reading
         chunks: list[XmlChunk] = []
-        for result in reading.mapper.map(reading.work, self._tasks(chunks)):
+        for result in reading.results_of(self._tasks(chunks)):
             chunk = chunks.pop(0)
-            self._note_faults(result, chunk)
+            self._note_faults(result.faults, chunk)
             reading.is_partial |= result.is_cut
             for run, count in zip(chunk.runs, result.run_counts, strict=False):
                 self._kept[run.source] = self._kept.get(run.source, 0) + count
@@ -132,11 +171,8 @@ class XmlReading:
             chunk, reading.options.kernel, reading.options.kernel_options(),
             xml=XmlOptions(reading.options.white_space, keeps_broken=True),
         )  # fmt: skip
-        result = reading.around(task)
-        self._note_faults(result, chunk, are_records=False)
-        if isinstance(result, ReadResult) and self._feed.path is not None:
-            self._forget_container(result.shape)
-        reading.documents.add(result, 0, chunk.runs[0].name)
+        faults = reading.add_documents(task, chunk.runs[0].name, self._forget_container)
+        self._note_faults(faults, chunk, are_records=False)
 
     def _forget_container(self, shape: Shape) -> None:
         """Take the element in which the records stood, if nothing else does, out of the shape of a document."""
@@ -152,9 +188,10 @@ class XmlReading:
         if last is not None and not last.children and last.empty_texts == sum(last.counts):
             del node.children[way[-1]]
 
-    def _note_faults(self, result: Result, chunk: XmlChunk, are_records: bool = True) -> None:
-        for fault in result.faults:
+    def _note_faults(self, faults: list[Fault], chunk: XmlChunk, are_records: bool = True) -> None:
+        for fault in faults:
             error = _error_of(fault, chunk)
+            self._first_error = self._first_error or error
             self._reading.reject(error)
             source = chunk.run_of(_within(fault, chunk)).source
             if are_records:
@@ -164,6 +201,9 @@ class XmlReading:
         reading, feed = self._reading, self._feed
         if not reading.is_partial:
             feed.check_found()
+            if self._first_error is not None and not any(self._kept.values()):
+                # Not one record could be read: there is nothing to make tables of.
+                raise self._first_error
         elsewhere = 0
         for number, source in enumerate(feed.sources):
             kept, faulty = self._kept.get(number, 0), self._faulty.get(number, 0)

@@ -129,6 +129,9 @@ def find_notes(
 
 
 def _mixed_kinds(of: _Subject) -> Iterator[SurveyNote]:
+    if of.node.is_markup:
+        # All is text there: what reads as a number does not make the rest odd.
+        return
     counts = of.node.counts
     met = {
         name: sum(counts[kind] for kind in kinds)
@@ -148,7 +151,7 @@ def _mixed_kinds(of: _Subject) -> Iterator[SurveyNote]:
 
 def _one_or_many(of: _Subject) -> Iterator[SurveyNote]:
     objects, arrays = (of.node.counts[kind] for kind in (Kind.OBJECT, Kind.ARRAY))
-    if objects and arrays and of.node.is_lifted:
+    if objects and arrays and of.node.is_lifted and not of.node.is_markup:
         rarer = "OBJECT" if objects <= arrays else "ARRAY"
         text = f"one object in {objects:,} records, an array in {arrays:,}"
         yield of.note("one or many", text, min(objects, arrays), rarer)

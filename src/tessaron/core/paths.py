@@ -54,6 +54,8 @@ Location = tuple[str | int, ...]
 
 MARKUP: Final = "\x1f"
 """The letter before the name of every step that leads to a part of an XML document."""
+ABOVE: Final = MARKUP + "../"
+"""How steps begin that lead to something of the elements around a record."""
 RECORD_STEP: Final = "."
 """How the record itself is spelled in XPath."""
 TEXT_STEP: Final = MARKUP + "text()"

@@ -9,7 +9,7 @@ from fnmatch import translate
 from typing import Protocol
 
 from tessaron.core.errors import UsageError
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, is_markup, local_name, plain_name
 
 SCALARS, RAW, INSIDE = 1, 2, 4
 """What is wanted at a path, as flags: the scalars, all of it as JSON text, what stands inside."""
@@ -164,7 +164,8 @@ class PatternSelection:
     """What patterns ask for, when there is no layout.
 
     A pattern with `$` in front is a path, and takes all below it; any other is the name of a field, wherever
-    it stands. `*` stands for any characters within one name.
+    it stands. For XML, a pattern with `/` is a path from the record, and a name is one of an element or
+    attribute with or without prefix and `@`. `*` stands for any characters within one name.
 
     Args:
         only: Patterns of what is wanted; none for everything.
@@ -220,12 +221,23 @@ class _Pattern:
         self.text = text
         self._steps = _pattern_steps(text) if text.startswith("$") else None
         self._matches = re.compile(translate(text)).match
+        parts = text.removeprefix("./").split("/")
+        self._names = [re.compile(translate(part)).match for part in parts] if "/" in text else None
 
     def covers(self, path: Path) -> bool:
         """Say whether the pattern takes in what stands at the path."""
         if self._steps is not None:
             return _begins(path, self._steps)
-        return any(isinstance(step, str) and self._matches(step) for step in path)
+        if self._names is not None and is_markup(path):
+            names = [plain_name(step) for step in path if isinstance(step, str)]
+            return len(names) >= len(self._names) and all(
+                matches(name) for matches, name in zip(self._names, names, strict=False)
+            )
+        return any(
+            isinstance(step, str)
+            and (self._matches(step) or self._matches(plain_name(step)) or self._matches(local_name(step)))
+            for step in path
+        )
 
 
 _PATTERN_STEP = re.compile(r"""\[\*\]|\.([^.\[\]]+)|\['([^']*)'\]|\["([^"]*)"\]""")

@@ -114,7 +114,8 @@ class XmlBuilder:
         """Record what an element holds; return the elements in it that hold more than text."""
         position = 0
         is_nil = False
-        for name, value in element.items():
+        attributes = element.items()
+        for name, value in attributes:
             if name[0] == "{":
                 if name == _NIL and value.strip(_SPACE) in ("true", "1"):
                     is_nil = True
@@ -140,10 +141,9 @@ class XmlBuilder:
                 child = members.get(name) or self._grow(node, name, False)
                 self._put(child, row, position, group, keeps_space, inside)
                 position += 1
-        if own:
-            text = own if keeps_space else self._clean(own)
-            if text:
-                self._put_text(node, row, position, text)
+        text = "" if not own else own if keeps_space else self._clean(own)
+        if text or (not children and not attributes and node.parent is not None):
+            self._put_text(node, row, position, text)
         if is_nil:
             self._put_null(node, row, position)
         return inside
@@ -223,7 +223,7 @@ class XmlBuilder:
                 if node.role is _MEMBER:
                     node.positions.append(position)
             else:
-                self._put_empty(node, row, position, element)
+                self._put_text_only(node, row, position, element, keeps_space, inside)
             return
         if wanted & INSIDE:
             if _is_bare_nil(element):
@@ -234,15 +234,21 @@ class XmlBuilder:
             return
         self._put_outside(node, row, position, element, keeps_space)
 
-    def _put_empty(self, node: GrowingNode, row: int, position: int, element: Any) -> None:
+    def _put_text_only(
+        self,
+        node: GrowingNode,
+        row: int,
+        position: int,
+        element: Any,
+        keeps_space: bool,
+        inside: list[tuple[GrowingNode, int, Any, bool]],
+    ) -> None:
         """Record an element that holds text only where what stands in it is wanted, or nothing."""
-        if not node.wanted & INSIDE:
-            node.passed += not node.wanted & RAW
-            return
-        self._occur(node, row, position, _OBJECT)
-        text = self._clean(element.text or "")
-        if text:
-            self._put_text(node, row, 0, text)
+        if node.wanted & INSIDE:
+            self._occur(node, row, position, _OBJECT)
+            inside.append((node, row, element, keeps_space))
+        elif not node.wanted & RAW:
+            node.passed += bool(self._clean(element.text or ""))
 
     def _put_outside(
         self, node: GrowingNode, row: int, position: int, element: Any, keeps_space: bool
@@ -285,7 +291,7 @@ class XmlBuilder:
             self._occur(child, row, position, _TEXT)
             child.texts.append(text)
         else:
-            child.passed += 1
+            child.passed += bool(text)
 
     def _put_null(self, node: GrowingNode, row: int, position: int) -> None:
         child = node.members.get(TEXT_STEP) or self._grow(node, TEXT_STEP, False)

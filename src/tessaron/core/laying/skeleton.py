@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path
+from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Each, Origin, Path
 from tessaron.core.shape import ShapeNode
 
 
@@ -34,9 +34,14 @@ def skeleton_of(
         is_field = isinstance(node.step, str)
         node.is_lifted = is_field and ELEMENT in node.children and not node.members()
         node.is_lifted &= bool(_holds_objects(node.children[ELEMENT])) if node.is_lifted else False
+        if is_field and str(node.step).startswith(MARKUP) and ELEMENT in node.children:
+            node.is_lifted = node.lifts_scalars = True
+        if TEXT_STEP in node.children and node is not record:
+            node.text_rule = "member"
     for path, begins in (again or {}).items():
         inner, outer = _grow(record, path), _grow(record, begins)
         inner.fold, outer.is_recursive, outer.is_lifted = outer, True, True
+        outer.lifts_scalars = str(outer.step).startswith(MARKUP)
         inner.children = {}
         outer.child(ELEMENT).counts[Kind.OBJECT] = 1
     return record

@@ -16,10 +16,10 @@ from tessaron.core.laying.plan import Cleaning, ColumnPlan, Conditions, Limit, S
 from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ColumnPart, ReadingPart, TablePart
-from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.rows import RowsFinder
 from tessaron.core.naming import snake_case
-from tessaron.core.paths import Origin, Path
+from tessaron.core.paths import TEXT_STEP, Origin, Path
 from tessaron.core.typing.date_formats import DateFormatError, parts_of_format
 from tessaron.core.typing.fitting import Spelling, fit_texts
 from tessaron.core.typing.types import (
@@ -71,7 +71,10 @@ class Columns:
 class ColumnMaker:
     """Makes the columns of tables; mistakes are said."""
 
-    def __init__(self, reading: ReadingPart, rows: RowsFinder, say: Callable[[Keys, str], None]):
+    def __init__(
+        self, reading: ReadingPart, paths: LayoutPaths, rows: RowsFinder, say: Callable[[Keys, str], None]
+    ):
+        self._paths = paths
         self.broken: set[tuple[str, str]] = set()
         """Columns whose type is not known because of a mistake, as table and name."""
         self._reading = reading
@@ -217,7 +220,7 @@ class ColumnMaker:
 
     def _source(self, table: str, text: str, keys: Keys) -> Source | None:
         try:
-            path = parse_layout_path(text).below(self._rows.level(table))
+            path = self._paths.column(text, self._rows.level(table))
         except LayoutPathError as error:
             self._say((*keys, "path"), str(error))
             return None
@@ -263,8 +266,12 @@ class ColumnMaker:
 
     def _folded(self, plan: ColumnPlan, part: ColumnPart, kind: ColumnType | None, keys: Keys) -> ColumnPlan:
         assert plan.source is not None
-        if part.fold == "json" or (kind is not None and kind.name == "json"):
-            source = replace(plan.source, path=(*plan.source.path, Origin.JSON))
+        if part.fold == "json" or (kind is not None and kind.name in ("json", "xml")):
+            self._check_whole(part, kind, keys)
+            path = plan.source.path
+            source = replace(
+                plan.source, path=(*(path[:-1] if path[-1:] == (TEXT_STEP,) else path), Origin.JSON)
+            )
             plan = replace(plan, source=source, type=ColumnType("json") if kind is None else kind)
             if part.fold not in (None, "json", "first", "last", "nth"):
                 self._say((*keys, "fold"), f"{part.fold} cannot be made of json")
@@ -275,6 +282,14 @@ class ColumnMaker:
         if part.fold is None:
             return replace(plan, inner_type=plan.type)
         return self._with_fold(plan, part, kind, keys)
+
+    def _check_whole(self, part: ColumnPart, kind: ColumnType | None, keys: Keys) -> None:
+        """Check that what is kept as a whole is kept as what it is written in."""
+        wanted = "json" if part.fold == "json" or kind is None else kind.name
+        if wanted != self._reading.format:
+            key = "fold" if part.fold == "json" else "type"
+            self._say((*keys, key), f"{wanted} goes with sources of {wanted.upper()}; this one is "
+                      f"{self._reading.format.upper()}")  # fmt: skip
 
     def _with_fold(
         self, plan: ColumnPlan, part: ColumnPart, kind: ColumnType | None, keys: Keys

@@ -20,15 +20,18 @@ from tessaron.core.layouts.cycles import find_cycles
 from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ReadingPart, TablePart
+from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPaths
 from tessaron.core.layouts.rows import Place, RowsFinder
 from tessaron.core.layouts.scopes import ExpressionScope
 from tessaron.core.layouts.structure import StructureMaker
+from tessaron.core.layouts.xml_paths import XmlLayoutPaths
 from tessaron.core.naming import Names
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
+from tessaron.core.paths import ABOVE, ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.selecting import PathSelection
 from tessaron.core.shape import ShapeNode, pack_nodes
 from tessaron.core.structure import level_between
 from tessaron.core.typing.types import BOOLEAN, ColumnType
+from tessaron.core.xpath.location import parse_location
 
 
 @dataclass(frozen=True, slots=True)
@@ -43,6 +46,7 @@ class CompiledLayout:
         uniques: Per table the columns of which every value must be there once, with what follows else.
         wants_origin: Whether a column says where a record comes from.
         paths: Tables and columns by name, with how the layout spells their path.
+        spelling: Reads paths as the layout spells them.
     """
 
     reading: ReadingPart
@@ -52,6 +56,16 @@ class CompiledLayout:
     uniques: tuple[ColumnPlan, ...] = ()
     wants_origin: bool = False
     paths: Mapping[str, str] = field(default_factory=dict)
+    spelling: LayoutPaths = field(default_factory=JsonLayoutPaths)
+
+    @property
+    def wants_above(self) -> bool:
+        """Whether a column holds something of the elements that stand around records of XML."""
+        plans = [column for table in self.records.tables for column in table.columns]
+        return any(
+            each.source is not None and str(each.source.path[:1] and each.source.path[0]).startswith(ABOVE)
+            for each in plans
+        )
 
     @property
     def multiplies(self) -> bool:
@@ -85,9 +99,10 @@ class _Compiler:
         self._broken = {fault.keys[:-1] for fault in checked.faults} | {
             fault.keys for fault in checked.faults
         }
-        self._structure = StructureMaker(part.structure, self.say)
-        self._rows = RowsFinder(part.tables, self.say)
-        self._maker = ColumnMaker(part.reading, self._rows, self.say)
+        self._spelling: LayoutPaths = XmlLayoutPaths(part) if part.reading.format == "xml" else JsonLayoutPaths()
+        self._structure = StructureMaker(part.structure, self._spelling, self.say)
+        self._rows = RowsFinder(part.tables, self.say, self._spelling)
+        self._maker = ColumnMaker(part.reading, self._spelling, self._rows, self.say)
         self._columns: dict[str, Columns] = {}
         self._scope = ExpressionScope(self._columns, self._rows, self._maker.broken, self.say)
 
@@ -123,6 +138,7 @@ class _Compiler:
             tuple(each for table in plans for each in table.columns if each.conditions.unique),
             any(_origin_of(each) in _PLACES for table in plans for each in table.columns),
             self._paths(),
+            self._spelling,
         )
 
     def _paths(self) -> dict[str, str]:
@@ -140,7 +156,7 @@ class _Compiler:
         records = self._part.reading.records
         if records is not None:
             try:
-                parse_path(records)
+                (parse_location if self._part.reading.format == "xml" else parse_path)(records)
             except UsageError as error:
                 self.say(("reading", "records"), str(error))
 
@@ -378,7 +394,7 @@ class _Compiler:
         return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
 
 
-_PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE))
+_PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
 
 
 def _origin_of(plan: ColumnPlan) -> Any:

@@ -27,7 +27,14 @@ FoldName = Literal[
     "json",
 ]
 OriginName = Literal[
-    "key", "origin_file", "origin_record", "origin_line", "document_key", "within_path", "depth"
+    "key",
+    "origin_file",
+    "origin_record",
+    "origin_line",
+    "origin_document",
+    "document_key",
+    "within_path",
+    "depth",
 ]
 Failed = Literal["record", "note", "stop"]
 Misfit = Literal["value", "record", "note", "stop"]
@@ -40,8 +47,10 @@ class _Part(BaseModel):
 class ReadingPart(_Part):
     """How the source is read."""
 
-    format: Literal["json"] = Field("json", description="What the source is written in.")
-    records: Text | None = Field(None, description="Where the records stand, as JSONPath (RFC 9535).")
+    format: Literal["json", "xml"] = Field("json", description="What the source is written in.")
+    records: Text | None = Field(
+        None, description="Where the records stand, as JSONPath (RFC 9535), or for XML as XPath 1.0."
+    )
     name: Text | None = Field(None, description="The word for a record; used when columns are drafted anew.")
     keys: Literal["sequence", "digest"] = Field(
         "sequence", description="Row keys: numbers, or digests that are the same on every run."
@@ -53,6 +62,12 @@ class ReadingPart(_Part):
     nulls: list[Text] = Field([], description="Texts that mean null, in every column.")
     names: Literal["path", "leaf"] = Field(
         "path", description="How new columns are named: by their path, or by as little of it as is needed."
+    )
+    white_space: Literal["trim", "collapse", "keep"] = Field(
+        "trim", description="Of XML: what becomes of white space at the ends of texts, and inside (collapse)."
+    )
+    namespaces: dict[str, Text] = Field(
+        {}, description="Of XML: namespaces by the prefix that paths have for them."
     )
     mask_key: Text = Field(
         "TESSARON_MASK_KEY",

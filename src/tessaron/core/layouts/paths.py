@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Protocol
 
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.jsonpath.syntax import Index, Name, Wildcard
-from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Path, Step
 
 
 class LayoutPathError(ValueError):
@@ -36,8 +37,39 @@ class LayoutPath:
         return LayoutPath((*rows, *self.steps), picks)
 
 
+class LayoutPaths(Protocol):
+    """Reads the paths of a layout as its format spells them; each raises `LayoutPathError`."""
+
+    def rows(self, text: str) -> LayoutPath:
+        """Return where the rows of a table stand."""
+
+    def inner(self, text: str) -> LayoutPath:
+        """Return a path of `[structure]`, from the record."""
+
+    def column(self, text: str, level: Path) -> LayoutPath:
+        """Return where the values of a column stand, from the record, for rows at `level`."""
+
+
+class JsonLayoutPaths:
+    """Reads the paths of a layout for JSON."""
+
+    def rows(self, text: str) -> LayoutPath:
+        """Return where the rows of a table stand."""
+        return parse_layout_path(text)
+
+    def inner(self, text: str) -> LayoutPath:
+        """Return a path of `[structure]`, from the record."""
+        return parse_layout_path(text)
+
+    def column(self, text: str, level: Path) -> LayoutPath:
+        """Return where the values of a column stand, from the record, for rows at `level`."""
+        return parse_layout_path(text).below(level)
+
+
 def path_of_text(text: str) -> Path | None:
     """Return the steps of a path as `format_path` shows it; None where that was no path of plain steps."""
+    if text[:1] not in ("$", "@") or "/" in text.split("[")[0]:
+        return tuple(MARKUP + step for step in text.split("/"))
     try:
         return parse_layout_path(text).steps
     except LayoutPathError:

@@ -10,7 +10,7 @@ from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import TablePart
-from tessaron.core.layouts.paths import LayoutPath, LayoutPathError, parse_layout_path
+from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPath, LayoutPathError, LayoutPaths
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Path
 
 Say = Callable[[Keys, str], None]
@@ -35,10 +35,11 @@ class Place:
 
 @dataclass
 class RowsFinder:
-    """Finds the rows of the tables, each once; mistakes are said."""
+    """Finds the rows of the tables, each once; mistakes are said. `paths` reads the paths."""
 
     tables: Mapping[str, TablePart]
     say: Say
+    paths: LayoutPaths = field(default_factory=JsonLayoutPaths)
     objects: set[Path] = field(default_factory=set)
     """Paths of objects that are rows."""
     _places: dict[str, Place] = field(default_factory=dict)
@@ -122,7 +123,7 @@ class RowsFinder:
 
     def _parsed(self, text: str, keys: Keys, parent: str | None) -> LayoutPath | None:
         try:
-            path = parse_layout_path(text)
+            path = self.paths.rows(text)
         except LayoutPathError as error:
             self.say(keys, str(error))
             return None

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import StructurePart
-from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.paths import Path
 
 _ORDER = ("embedded", "split", "array", "named_rows", "merged", "unwrapped")
@@ -16,7 +16,8 @@ _ORDER = ("embedded", "split", "array", "named_rows", "merged", "unwrapped")
 class StructureMaker:
     """Reads the `[structure]` of a layout; mistakes are said."""
 
-    def __init__(self, part: StructurePart, say: Callable[[Keys, str], None]):
+    def __init__(self, part: StructurePart, paths: LayoutPaths, say: Callable[[Keys, str], None]):
+        self._paths = paths
         self._part = part
         self._say = say
 
@@ -69,7 +70,7 @@ class StructureMaker:
 
     def _path(self, text: str, keys: Keys) -> Path | None:
         try:
-            path = parse_layout_path(text)
+            path = self._paths.inner(text)
         except LayoutPathError as error:
             self._say(keys, str(error))
             return None

@@ -12,10 +12,10 @@ from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.layout import Column, Table
 from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.layouts.editing import append_column, comment_of, set_comment
-from tessaron.core.layouts.paths import LayoutPathError, parse_layout_path
+from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.writing import NEW_MARK, UNMET_MARK, Draft, column_pair, remark_of, table_lines
 from tessaron.core.naming import Names
-from tessaron.core.paths import ELEMENT, Origin, Path, format_path
+from tessaron.core.paths import ELEMENT, TEXT_STEP, Origin, Path, format_path
 from tessaron.core.shape import ShapeNode
 
 _QUOTED_PATH = re.compile(r"""(?:path|rows)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)')""")
@@ -47,7 +47,7 @@ def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str,
     """
     document = tomlkit.parse(text)
     unmet, again = _mark_unmet(document, compiled, draft)
-    known = _Known(compiled.records, text)
+    known = _Known(compiled.records, compiled.spelling, text)
     new: list[str] = []
     added: list[str] = []
     names = Names(document["tables"])
@@ -79,7 +79,8 @@ def _new_table(table: Table, draft: Draft, names: Names, known: _Known) -> list[
 class _Known:
     """The paths that a layout knows: of its tables and columns, of what it folds away, and in comments."""
 
-    def __init__(self, plan: LayingPlan, text: str):
+    def __init__(self, plan: LayingPlan, spelling: LayoutPaths, text: str):
+        self._spelling = spelling
         self._exact: set[Path] = set()
         self._whole: list[Path] = []
         for table in plan.tables:
@@ -101,13 +102,13 @@ class _Known:
     def _add_commented(self, line: str, plan: LayingPlan) -> None:
         for double, single in _QUOTED_PATH.findall(line):
             try:
-                path = parse_layout_path(double or single)
+                paths = {
+                    self._spelling.column(double or single, table.level).steps for table in plan.tables
+                }
             except LayoutPathError:
                 continue
-            levels = [table.level for table in plan.tables] if path.from_row else [()]
-            self._exact |= {path.below(level).steps for level in levels}
-            if path.steps[-1:] == (ELEMENT,):
-                self._whole.append(path.steps)
+            self._exact |= paths | {(*path, TEXT_STEP) for path in paths}
+            self._whole += [path for path in paths if path[-1:] == (ELEMENT,)]
 
     def covers(self, path: Path) -> bool:
         """Say whether a path, or all around it, is known."""

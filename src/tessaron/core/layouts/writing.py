@@ -8,7 +8,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from tessaron.core.layout import Column, Table, TableSet
-from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.layouts.xml_paths import relative_path
+from tessaron.core.paths import Origin, Path, format_path, is_markup
 from tessaron.core.shape import ShapeNode
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
@@ -46,6 +47,7 @@ class Draft:
         reading: Keys of `[reading]` with their values.
         around: The tables of what stands around the records.
         head: Lines of comment at the top.
+        namespaces: Of XML: the namespaces by their prefix.
     """
 
     tables: TableSet
@@ -54,12 +56,15 @@ class Draft:
     reading: Mapping[str, object] = field(default_factory=dict)
     around: Sequence[Table] = ()
     head: Sequence[str] = ()
+    namespaces: Mapping[str, str] = field(default_factory=dict)
 
 
 def write_draft(draft: Draft) -> str:
     """Return the text of the layout file."""
     lines = [f"# {line}" for line in draft.head]
     lines += ["", "[reading]", *_pairs(draft.reading)]
+    if draft.namespaces:
+        lines += ["[reading.namespaces]", *_pairs(draft.namespaces)]
     structure = _structure(draft.record)
     if structure:
         lines += ["", "[structure]", *structure]
@@ -74,7 +79,7 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str
     """Return the lines of one table."""
     name = toml_key(table.name)
     lines = [f"[tables.{name}]"]
-    lines += ["around = true"] * is_around + [f"rows = {toml_text(format_path(table.rows))}"]
+    lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record.is_markup))}"]
     if draft.tables.natural_key and not table.rows and not is_around:
         lines.append(f"key = {toml_list(draft.tables.natural_key)}")
     pairs = [column_pair(column, table) for column in table.columns]
@@ -113,8 +118,15 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     return toml_key(column.name), "{ " + ", ".join(parts) + " }"
 
 
+def rows_path(rows: Path, is_markup: bool) -> str:
+    """Return the path of a table's rows as a layout spells it."""
+    return relative_path(rows, ()) if is_markup else format_path(rows)
+
+
 def path_in(path: Path, rows: Path) -> str:
     """Return a path as a layout spells it in a table with these rows: below them it begins at the row."""
+    if is_markup(path):
+        return relative_path(path, rows)
     if not rows or path[: len(rows)] != rows:
         return format_path(path)
     return "@" + format_path(path[len(rows) :])[1:]
@@ -136,7 +148,7 @@ def _structure(record: ShapeNode) -> list[str]:
 
 
 def _pairs(values: Mapping[str, object]) -> list[str]:
-    return [f"{key} = {toml_value(value)}" for key, value in values.items()]
+    return [f"{toml_key(key)} = {toml_value(value)}" for key, value in values.items()]
 
 
 def _aligned(rows: list[tuple[str, str, str]]) -> list[str]:

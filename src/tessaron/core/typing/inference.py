@@ -19,6 +19,10 @@ from tessaron.core.typing.types import (
 )
 
 
+_FEW_TEXTS = 0.1
+"""So small a share of texts among numbers is said: perhaps they stand there by mistake."""
+
+
 @dataclass(frozen=True, slots=True)
 class Inferred:
     """A type, how texts are read into it, and why it is wider than one might expect (or empty)."""
@@ -134,12 +138,20 @@ def _whole_digits(node: ShapeNode) -> int:
 
 
 def _why_text(node: ShapeNode) -> str:
+    if node.is_markup and node.text_count():
+        return _why_no_number(node)
     if _all_numbers(node):
         return "numbers that neither a decimal nor a double holds exactly"
     names = {Kind.LONG_INTEGER: "integer"}
     kinds = [names.get(kind, kind.name.lower()) for kind in node.scalar_kinds()]
     counts = [node.counts[kind] for kind in node.scalar_kinds()]
     return "mixed kinds: " + ", ".join(f"{n:,} {kind}" for n, kind in zip(counts, kinds, strict=True))
+
+
+def _why_no_number(node: ShapeNode) -> str:
+    """Say of a column of XML that is nearly all numbers what is in the way; else nothing is odd about it."""
+    texts, total = node.text_count(), sum(node.counts[kind] for kind in node.scalar_kinds())
+    return f"{texts:,} of {total:,} are no numbers" if texts <= total * _FEW_TEXTS else ""
 
 
 def _why_not_read(node: ShapeNode) -> str:

@@ -97,7 +97,7 @@ def count_readings(lane: TextLane) -> tuple[dict[Reading, int], int]:
     Texts that no reading fits are not counted.
     """
     counts: dict[Reading, int] = {}
-    if lane.data[lane.offsets[0]] in _SPECIAL_FIRST:
+    if len(lane) and len(lane.data) > lane.offsets[0] and lane.data[lane.offsets[0]] in _SPECIAL_FIRST:
         _count_special(lane, counts)
     if len(lane) <= _FEW_TEXTS:
         longest = _look_at_few(lane, counts)

@@ -21,6 +21,7 @@ TypeName = Literal[
     "time",
     "uuid",
     "json",
+    "xml",
 ]
 
 TYPE_NAMES: tuple[TypeName, ...] = get_args(TypeName)
@@ -75,6 +76,7 @@ _PLAIN_ARROW_TYPES = {
     "date": pa.date32(),
     "uuid": pa.large_string(),
     "json": pa.large_string(),
+    "xml": pa.large_string(),
 }
 
 BOOLEAN = ColumnType("boolean")
