@@ -44,6 +44,7 @@ def draft_of(reading: Reading, options: Options) -> Draft:
         around,
         _head(reading),
         {} if reading.xml is None else reading.xml.prefixes.by_prefix(),
+        reading.documents.shape.record if around else None,
     )
 
 

@@ -74,7 +74,7 @@ class FlatRows:
 def _table_at(text: str, levels: dict[Path, str], spelling: LayoutPaths) -> str:
     """Return the table whose rows stand at a path."""
     try:
-        path = spelling.rows(text)
+        path = spelling.rows(text, levels[()])
     except LayoutPathError as error:
         raise UsageError(str(error)) from error
     if path.steps in levels:

@@ -10,8 +10,8 @@ from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.paths import MARKUP
-from tessaron.core.shape import Shape
 from tessaron.core.selecting import Selection
+from tessaron.core.shape import Shape
 from tessaron.core.work import ReadTask
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import Prefixes

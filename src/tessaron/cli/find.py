@@ -11,6 +11,8 @@ import click
 
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
+    namespace_option,
+    namespaces_of,
     records_option,
     say,
     source_of,
@@ -44,6 +46,7 @@ if TYPE_CHECKING:
     type=click.Choice(["table", "tsv", "csv", "json"]),
     help="The form of the rows of --pick.  [default: table]",
 )
+@namespace_option
 def find(
     arguments: tuple[str, ...],
     records: str | None,
@@ -53,15 +56,18 @@ def find(
     first: int | None,
     picks: tuple[str, ...],
     form: str | None,
+    namespaces: tuple[str, ...],
 ) -> None:
-    r"""Print what PATH (JSONPath, RFC 9535) matches in SOURCE, one compact JSON value per line.
+    r"""Print what PATH (JSONPath, RFC 9535; for XML any XPath 1.0) matches in SOURCE, a line for each.
 
-    `$` is the document, in JSON Lines each line; with --records it is each record. When nothing matches, the
-    exit status is 1, and what is near is said on standard error.
+    `$` is the document, in JSON Lines each line; with --records it is each record. JSON is printed compact,
+    elements as XML, attributes and texts as they are. When nothing matches, the exit status is 1, and what
+    is near is said on standard error.
 
     \b
         tessaron find calls.ndjson '$.stays[?@.berth == "N1"].moves[*].cargo'
         tessaron find feed.json '$.calls[*]' --pick id='$.call_id' --pick ship='$.vessel.name' --as csv
+        tessaron find manifests.xml '//m:consignment[@call="BWK-00017"]/m:goods' --raw
     """
     if len(arguments) < 2:
         raise click.UsageError("expected a source and a path, as in: tessaron find feed.json '$.calls[*]'")
@@ -69,11 +75,22 @@ def find(
         raise click.UsageError("--as gives the form of the rows of --pick; name the columns with --pick")
     from tessaron.core.jsonpath import parse_path
     from tessaron.matching import PathReader
+    from tessaron.sources.formats import xml_inputs
     from tessaron.sources.inputs import resolve_inputs
 
     *sources, path = arguments
+    inputs = resolve_inputs(source_of(tuple(sources)))
+    documents = xml_inputs(inputs)
+    if documents is not None:
+        from tessaron.cli.find_xml import find_in_xml
+
+        find_in_xml(
+            documents, path, records, namespaces_of(namespaces), raw, only_count, where_found, first, picks,
+            form,
+        )  # fmt: skip
+        return
     reader = PathReader(
-        resolve_inputs(source_of(tuple(sources))),
+        inputs,
         parse_path(path),
         None if records is None else parse_path(records),
     )
@@ -96,7 +113,7 @@ def _print_matches(matches: Iterator[Found], raw: bool, where_found: bool) -> in
     for found in matches:
         count += 1
         value = found.match.value
-        text = _one_line(value) if raw and isinstance(value, str) else found.json()
+        text = one_line(value) if raw and isinstance(value, str) else found.json()
         place = f"{found.path}\t{found.source}\t{found.record}\t" if where_found else ""
         sys.stdout.write(f"{place}{text}\n")
         if at_once or count == 1:
@@ -104,7 +121,8 @@ def _print_matches(matches: Iterator[Found], raw: bool, where_found: bool) -> in
     return count
 
 
-def _one_line(text: str) -> str:
+def one_line(text: str) -> str:
+    """Return a text on one line, its line breaks as escapes."""
     text = text.replace("\r", "\\r").replace("\n", "\\n")
     return text.encode("utf-8", "backslashreplace").decode()
 

@@ -137,5 +137,32 @@ def layout_of(file: str | None) -> Any:
 
 
 records_option = click.option(
-    "--records", metavar="PATH", help="Where the records stand, as JSONPath; '$' is the document."
+    "--records",
+    metavar="PATH",
+    help="Where the records stand: JSONPath ('$' is the document), or for XML XPath ('/*').",
 )
+namespace_option = click.option(
+    "--namespace",
+    "namespaces",
+    metavar="PREFIX=URI",
+    multiple=True,
+    help="For XML: the prefix that a namespace has in paths; else from the document.",
+)
+white_space_option = click.option(
+    "--white-space",
+    type=click.Choice(["trim", "collapse", "keep"]),
+    default="trim",
+    show_default=True,
+    help="For XML: white space at the ends of texts goes, inside too, or stays.",
+)
+
+
+def namespaces_of(options: tuple[str, ...]) -> dict[str, str]:
+    """Return the namespaces that were given, by prefix."""
+    found = {}
+    for text in options:
+        prefix, equals, namespace = text.partition("=")
+        if not equals or not prefix or not namespace:
+            raise click.UsageError(f"expected --namespace PREFIX=URI, got {text!r}")
+        found[prefix] = namespace
+    return found

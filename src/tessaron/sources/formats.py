@@ -8,7 +8,7 @@ from typing import Any, Literal, cast
 
 from tessaron.core.errors import TessaronError
 from tessaron.sources.encodings import Joined, utf8_blocks
-from tessaron.sources.inputs import ByteInput
+from tessaron.sources.inputs import ByteInput, Input
 
 Format = Literal["json", "xml"]
 _HEAD_BYTES = 64 * 1024
@@ -26,6 +26,19 @@ def recognise_format(entry: ByteInput) -> tuple[Format, ByteInput]:
     head = _read(entry.stream, _HEAD_BYTES)
     found = _format_of(entry.name, io.BytesIO(head))
     return found, replace(entry, stream=cast("Any", Joined(head, entry.stream)))
+
+
+def xml_inputs(inputs: list[Input]) -> list[ByteInput] | None:
+    """Return the inputs if they are XML, told from the first; else None. Streams among them can still be read.
+
+    Raises:
+        SourceError: When the first cannot be opened.
+    """
+    first = inputs[0] if inputs else None
+    if not isinstance(first, ByteInput):
+        return None
+    found, inputs[0] = recognise_format(first)
+    return [entry for entry in inputs if isinstance(entry, ByteInput)] if found == "xml" else None
 
 
 def _read(stream: Any, size: int) -> bytes:

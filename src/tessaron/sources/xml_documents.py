@@ -55,6 +55,7 @@ class XmlFeed:
         sources: What was read of each input.
         documents: Documents that began.
         left_out: Comments and instructions around the records, by their node test.
+        head: The first bytes of the first document.
     """
 
     inputs: Sequence[ByteInput]
@@ -69,6 +70,7 @@ class XmlFeed:
     sources: list[XmlSource] = field(default_factory=list)
     documents: int = 0
     left_out: dict[str, int] = field(default_factory=dict)
+    head: bytes = b""
     _nearest: tuple[Name, ...] = ()
     _others: dict[Name, None] = field(default_factory=dict)
 
@@ -107,6 +109,7 @@ class XmlFeed:
         with entry.open() as stream:
             mark, blocks = utf8_blocks(entry.name, stream, block_bytes, count, heeds_declaration=True)
             head, is_all = _head(blocks)
+            self.head = self.head or head
             if self.path is None:
                 self._find_path(entry.name, head, is_all)
             assert self.path is not None

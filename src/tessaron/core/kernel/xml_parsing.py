@@ -47,10 +47,14 @@ class XmlParser:
         predicates: XPath predicates that wanted records fulfil, brackets included.
         location: An XPath expression; the records of the chunk are documents then, and what it leads to in
             them are the records.
+        alone: Whether each record is wanted as a document of its own.
     """
 
-    def __init__(self, chunk: XmlChunk, predicates: str = "", location: str = "") -> None:
+    def __init__(
+        self, chunk: XmlChunk, predicates: str = "", location: str = "", alone: bool = False
+    ) -> None:
         self._chunk = chunk
+        self._alone = alone
         self._find = _expression(location, chunk) if location else None
         self._head, self._tail = _around(chunk)
         self._holds = _condition(predicates, chunk) if predicates else None
@@ -65,6 +69,10 @@ class XmlParser:
         if self._find is not None:
             for start, stop in zip(starts, [*starts[1:], len(chunk.data)], strict=True):
                 yield from self._found_in(start, chunk.data[start:stop])
+            return
+        if self._alone:
+            for start, stop in zip(starts, [*starts[1:], len(chunk.data)], strict=True):
+                yield start, self._document(chunk.data[start:stop])
             return
         try:
             root = self._parse(chunk.data)
@@ -91,12 +99,9 @@ class XmlParser:
     def _found_in(self, start: int, data: bytes) -> Iterator[tuple[int, Any]]:
         """Yield what the expression leads to in one document, each at the beginning of its line."""
         assert self._find is not None
-        try:
-            document = etree.fromstring(
-                _doctype(self._chunk) + data, safe_parser(self._chunk.context.declarations)
-            )
-        except etree.XMLSyntaxError as error:
-            yield start, self._error(error, data, len(_doctype(self._chunk)))
+        document = self._document(data)
+        if isinstance(document, RecordError):
+            yield start, document
             return
         found = self._find(document.getroottree())
         if not isinstance(found, list):
@@ -107,6 +112,14 @@ class XmlParser:
             if not isinstance(getattr(element, "tag", None), str):
                 raise UsageError("expected a path to elements as records, got one to attributes or texts")
             yield start + lines[min(element.sourceline, len(lines)) - 1] + 1, element
+
+    def _document(self, data: bytes) -> Any:
+        """Return the root of a document, or why it cannot be read."""
+        doctype = _doctype(self._chunk)
+        try:
+            return etree.fromstring(doctype + data, safe_parser(self._chunk.context.declarations))
+        except etree.XMLSyntaxError as error:
+            return self._error(error, data, len(doctype))
 
     def _wanted(self, record: Any) -> Any:
         return record if self._holds is None or self._holds(record) else None

@@ -220,7 +220,7 @@ class ColumnMaker:
 
     def _source(self, table: str, text: str, keys: Keys) -> Source | None:
         try:
-            path = self._paths.column(text, self._rows.level(table))
+            path = self._paths.column(text, self._rows.level(table), table)
         except LayoutPathError as error:
             self._say((*keys, "path"), str(error))
             return None

@@ -40,20 +40,20 @@ class LayoutPath:
 class LayoutPaths(Protocol):
     """Reads the paths of a layout as its format spells them; each raises `LayoutPathError`."""
 
-    def rows(self, text: str) -> LayoutPath:
+    def rows(self, text: str, table: str) -> LayoutPath:
         """Return where the rows of a table stand."""
 
     def inner(self, text: str) -> LayoutPath:
         """Return a path of `[structure]`, from the record."""
 
-    def column(self, text: str, level: Path) -> LayoutPath:
-        """Return where the values of a column stand, from the record, for rows at `level`."""
+    def column(self, text: str, level: Path, table: str) -> LayoutPath:
+        """Return where the values of a table's column stand, from the record, for rows at `level`."""
 
 
 class JsonLayoutPaths:
     """Reads the paths of a layout for JSON."""
 
-    def rows(self, text: str) -> LayoutPath:
+    def rows(self, text: str, table: str) -> LayoutPath:
         """Return where the rows of a table stand."""
         return parse_layout_path(text)
 
@@ -61,8 +61,8 @@ class JsonLayoutPaths:
         """Return a path of `[structure]`, from the record."""
         return parse_layout_path(text)
 
-    def column(self, text: str, level: Path) -> LayoutPath:
-        """Return where the values of a column stand, from the record, for rows at `level`."""
+    def column(self, text: str, level: Path, table: str) -> LayoutPath:
+        """Return where the values of a table's column stand, from the record, for rows at `level`."""
         return parse_layout_path(text).below(level)
 
 

@@ -123,7 +123,7 @@ class RowsFinder:
 
     def _parsed(self, text: str, keys: Keys, parent: str | None) -> LayoutPath | None:
         try:
-            path = self.paths.rows(text)
+            path = self.paths.rows(text, keys[1])
         except LayoutPathError as error:
             self.say(keys, str(error))
             return None

@@ -48,6 +48,7 @@ class Draft:
         around: The tables of what stands around the records.
         head: Lines of comment at the top.
         namespaces: Of XML: the namespaces by their prefix.
+        around_record: The settled shape of what stands around the records.
     """
 
     tables: TableSet
@@ -57,6 +58,7 @@ class Draft:
     around: Sequence[Table] = ()
     head: Sequence[str] = ()
     namespaces: Mapping[str, str] = field(default_factory=dict)
+    around_record: ShapeNode | None = None
 
 
 def write_draft(draft: Draft) -> str:
@@ -65,7 +67,8 @@ def write_draft(draft: Draft) -> str:
     lines += ["", "[reading]", *_pairs(draft.reading)]
     if draft.namespaces:
         lines += ["[reading.namespaces]", *_pairs(draft.namespaces)]
-    structure = _structure(draft.record)
+    again = _again(draft.around_record) | _again(draft.record)
+    structure = [f"again.{toml_text(path)} = {toml_text(begins)}" for path, begins in sorted(again.items())]
     if structure:
         lines += ["", "[structure]", *structure]
     for table in draft.around:
@@ -132,8 +135,10 @@ def path_in(path: Path, rows: Path) -> str:
     return "@" + format_path(path[len(rows) :])[1:]
 
 
-def _structure(record: ShapeNode) -> list[str]:
-    """Return the lines about structures that contain themselves; all else is seen from the paths."""
+def _again(record: ShapeNode | None) -> dict[str, str]:
+    """Return where structures that contain themselves stand again; all else is seen from the paths."""
+    if record is None:
+        return {}
     paths: dict[int, Path] = {}
     found: dict[str, str] = {}
     pending: list[tuple[ShapeNode, Path]] = [(record, ())]
@@ -144,7 +149,7 @@ def _structure(record: ShapeNode) -> list[str]:
     for node in record.walk():
         if node.fold is not None:
             found[format_path(paths[id(node)])] = format_path(paths[id(node.fold)])
-    return [f"again.{toml_text(path)} = {toml_text(begins)}" for path, begins in sorted(found.items())]
+    return found
 
 
 def _pairs(values: Mapping[str, object]) -> list[str]:

@@ -7,10 +7,10 @@ Paths of tables begin at the record (`goods/item`, `.` for the record itself), t
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from tessaron.core.layouts.model import ColumnPart, LayoutPart
+from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
 from tessaron.core.layouts.paths import LayoutPath, LayoutPathError
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Path, Step
 
@@ -32,23 +32,47 @@ class _Spelled:
 
 
 class XmlLayoutPaths:
-    """Reads the paths of one layout, which together tell what repeats and what has text beside parts.
+    """Reads the paths of one layout, of the tables around the records apart from the others.
 
     Args:
         part: The layout.
     """
 
     def __init__(self, part: LayoutPart) -> None:
+        self._around = {name for name, table in part.tables.items() if table.around}
+        self._inside = _PathsOfTables(part, {name: t for name, t in part.tables.items() if not t.around})
+        self._outside = _PathsOfTables(part, {name: part.tables[name] for name in self._around})
+
+    def _of(self, table: str) -> _PathsOfTables:
+        return self._outside if table in self._around else self._inside
+
+    def rows(self, text: str, table: str) -> LayoutPath:
+        """Return where the rows of a table stand."""
+        return self._of(table).rows(text)
+
+    def inner(self, text: str) -> LayoutPath:
+        """Return a path of `[structure]`, from the record."""
+        return self._inside.inner(text)
+
+    def column(self, text: str, level: Path, table: str) -> LayoutPath:
+        """Return where the values of a table's column stand, from the record, for rows at `level`."""
+        return self._of(table).column(text, level)
+
+
+class _PathsOfTables:
+    """Reads the paths of some tables, which together tell what repeats and what has text beside parts."""
+
+    def __init__(self, part: LayoutPart, tables: Mapping[str, TablePart]) -> None:
         self._levels: set[Names] = set()
         self._holders: set[Names] = {()}
         self._rows: dict[str, list[Names]] = {}
-        for table, each in part.tables.items():
+        for table, each in tables.items():
             texts = each.rows if isinstance(each.rows, list) else [each.rows or "."]
             self._rows[table] = [found.names for found in _tried(each.parallel or texts)]
             self._levels |= {names for names in self._rows[table] if names}
         structure = part.structure
         self._levels |= {found.names for found in _tried([*structure.arrays, *structure.again.values()])}
-        for table, each in part.tables.items():
+        for table, each in tables.items():
             for column in each.columns.values():
                 for rows in self._rows[table]:
                     self._learn(rows, column)

@@ -18,7 +18,6 @@ from tessaron.core.typing.types import (
     ColumnType,
 )
 
-
 _FEW_TEXTS = 0.1
 """So small a share of texts among numbers is said: perhaps they stand there by mistake."""
 

@@ -40,6 +40,8 @@ class Run:
         document: The number of the document among all, from 1.
         record: The number of the first of them in the source, from 1.
         above: Values of the elements above them that are wanted, by their path from the record.
+        way: The path of the element they stand in, as XPath with positions; empty for the document itself.
+        ordinal: The position of the first among the elements of its name there, from 1.
     """
 
     start: int
@@ -50,6 +52,8 @@ class Run:
     document: int
     record: int
     above: tuple[tuple[str, str], ...] = ()
+    way: str = ""
+    ordinal: int = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,6 +68,8 @@ class Piece:
     record: int
     context: Context
     above: tuple[tuple[str, str], ...] = ()
+    way: str = ""
+    ordinal: int = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -171,7 +177,7 @@ class ChunkCollector:
                 piece.line,
                 piece.document,
                 piece.record,
-                piece.above,
+                piece.above, piece.way, piece.ordinal,
             )  # fmt: skip
         )
         self._starts.append(np.array(piece.starts, np.int64) + self._size)

@@ -39,7 +39,7 @@ class _Kind:
     count: int = 0
     most_beside: int = 0
     values: int = 0
-    has_parts: bool = False
+    attributes: dict[str, None] = field(default_factory=dict)
     children: dict[Name, _Kind] = field(default_factory=dict)
 
     def all_values(self) -> int:
@@ -95,6 +95,21 @@ def _find(root: _Kind, is_whole: bool) -> list[_Kind] | None:
             return way
         if not heaviest.children:
             return None
+
+
+def outline_paths(head: bytes, prefixes: Prefixes) -> list[tuple[str, ...]]:
+    """Return the paths of elements and attributes in the first bytes of a source, as names from the root."""
+    outline = _Outline()
+    outline.read(head[:LOOKED_AT_BYTES])
+    found: list[tuple[str, ...]] = []
+    pending: list[tuple[_Kind, tuple[str, ...]]] = [(root, ()) for root in outline.roots]
+    while pending:
+        kind, above = pending.pop()
+        path = (*above, kind.name.shown(prefixes))
+        found.append(path)
+        found += [(*path, f"@{name}") for name in kind.attributes]
+        pending += [(child, path) for child in reversed(kind.children.values())]
+    return found
 
 
 @dataclass(slots=True)
@@ -156,6 +171,7 @@ class _Outline:
         kind.count += 1
         kind.most_beside = max(kind.most_beside, beside)
         kind.values += len(values) - len(declared)
+        kind.attributes.update((name, None) for name, _ in values if name.partition(":")[0] != "xmlns")
         stack.append((kind, {}, namespaces))
 
 

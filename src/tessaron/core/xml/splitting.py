@@ -59,6 +59,10 @@ class _Open:
     """Its attributes and the texts of elements in it so far, by their path from it."""
     text: str | None = None
     """What stands in it so far, while that is only text."""
+    step: str = ""
+    """How a path with positions goes on to it."""
+    counts: dict[bytes, int] = field(default_factory=dict)
+    """How many elements of each tag stood in it so far."""
 
 
 @dataclass(slots=True)
@@ -108,6 +112,7 @@ class XmlSplitter:
         self._stack: list[_Open] = []
         self._record: _Record | None = None
         self._run: list[int] = []
+        self._ordinal = 0
         self._run_start = 0
         self._skeleton = bytearray()
         self._skeleton_place = (byte_offset, 1)
@@ -232,22 +237,38 @@ class XmlSplitter:
             self._document_records += 1
             next_one = follows.match(data, end) if self._stack else None
             if next_one is None:
-                self._record = None
+                self._end_region()
                 return True
             start = next_one.end() - len(record.tag) - 1
             opening = TOKEN.match(data, start)
             if opening is None:
                 # The tag goes on in the next block.
-                self._record = None
+                self._end_region()
                 return True
             self._run.append(start - self._run_start)
+            self._ordinal += 1
             record.scan_at, record.depth = opening.end(), 1
             if opening["empty"]:
                 record.depth = 0
 
+    def _end_region(self) -> None:
+        """Go back to looking at every tag; the records read so far are counted where they stood."""
+        if self._stack and self._record is not None:
+            self._stack[-1].counts[self._record.tag] = self._ordinal
+        self._record = None
+
     def _open_record(self, found: re.Match[bytes]) -> None:
         self._run_start, self._run = found.start(), [0]
+        self._ordinal = self._count_tag(found["start"])
         self._record = _Record(found["start"], found.end(), 0 if found["empty"] else 1)
+
+    def _count_tag(self, tag: bytes) -> int:
+        """Count an element where it stands; return its position among those of its tag."""
+        if not self._stack:
+            return 1
+        counts = self._stack[-1].counts
+        counts[tag] = counts.get(tag, 0) + 1
+        return counts[tag]
 
     def _close_run(self) -> Iterator[Piece]:
         """Yield the whole records of the run; one that is open begins the next."""
@@ -266,6 +287,8 @@ class XmlSplitter:
                 self.records - len(starts) + 1,
                 self._context(),
                 self._values_above(),
+                "".join(each.step for each in self._stack),
+                self._ordinal - len(starts) + 1 - (self._record is not None),
             )
         self._run, self._run_start = ([], stop) if self._record is None else ([0], stop)
 
@@ -353,6 +376,8 @@ class XmlSplitter:
         if self._path.matches([*way, opened.name]):
             self._open_record(found)
             return
+        position = self._count_tag(found["start"])
+        opened.step = "/" + opened.name.shown(self._prefixes) + (f"[{position}]" if position > 1 else "")
         self._note(way, opened.name)
         self._pass(found.end())
         if self._wants_above:
