@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from tessaron.cli.group import ByteSize, records_option, say, source_argument, source_of
+from tessaron.cli.group import ByteSize, records_option, say, source_argument, source_of, xml_options
 
 
 def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:
@@ -33,6 +33,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 )
 @click.option("--replace", is_flag=True, help="Replace the layout file that is there.")
 @records_option
+@xml_options
 @click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option(
     "--names",

@@ -15,6 +15,7 @@ from tessaron.cli.group import (
     shaping_options,
     source_argument,
     source_of,
+    xml_options,
 )
 
 
@@ -32,6 +33,7 @@ from tessaron.cli.group import (
 @click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option
+@xml_options
 @shaping_options
 @click.option(
     "--strict", is_flag=True, help="With --layout: paths not met, values beyond columns are failures."

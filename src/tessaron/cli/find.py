@@ -12,7 +12,6 @@ import click
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
     namespace_option,
-    namespaces_of,
     records_option,
     say,
     source_of,
@@ -56,7 +55,7 @@ def find(
     first: int | None,
     picks: tuple[str, ...],
     form: str | None,
-    namespaces: tuple[str, ...],
+    namespaces: dict[str, str],
 ) -> None:
     r"""Print what PATH (JSONPath, RFC 9535; for XML any XPath 1.0) matches in SOURCE, a line for each.
 
@@ -85,7 +84,7 @@ def find(
         from tessaron.cli.find_xml import find_in_xml
 
         find_in_xml(
-            documents, path, records, namespaces_of(namespaces), raw, only_count, where_found, first, picks,
+            documents, path, records, namespaces, raw, only_count, where_found, first, picks,
             form,
         )  # fmt: skip
         return

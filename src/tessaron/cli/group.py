@@ -141,14 +141,28 @@ records_option = click.option(
     metavar="PATH",
     help="Where the records stand: JSONPath ('$' is the document), or for XML XPath ('/*').",
 )
+
+
+def _namespaces_of(context: click.Context, option: click.Parameter, texts: tuple[str, ...]) -> dict[str, str]:
+    """Return the namespaces that were given, by prefix."""
+    found = {}
+    for text in texts:
+        prefix, equals, namespace = text.partition("=")
+        if not equals or not prefix or not namespace:
+            raise click.UsageError(f"expected --namespace PREFIX=URI, got {text!r}")
+        found[prefix] = namespace
+    return found
+
+
 namespace_option = click.option(
     "--namespace",
     "namespaces",
     metavar="PREFIX=URI",
     multiple=True,
+    callback=_namespaces_of,
     help="For XML: the prefix that a namespace has in paths; else from the document.",
 )
-white_space_option = click.option(
+_white_space_option = click.option(
     "--white-space",
     type=click.Choice(["trim", "collapse", "keep"]),
     default="trim",
@@ -157,12 +171,6 @@ white_space_option = click.option(
 )
 
 
-def namespaces_of(options: tuple[str, ...]) -> dict[str, str]:
-    """Return the namespaces that were given, by prefix."""
-    found = {}
-    for text in options:
-        prefix, equals, namespace = text.partition("=")
-        if not equals or not prefix or not namespace:
-            raise click.UsageError(f"expected --namespace PREFIX=URI, got {text!r}")
-        found[prefix] = namespace
-    return found
+def xml_options(command: Any) -> Any:
+    """Add the options that are for XML only."""
+    return namespace_option(_white_space_option(command))

@@ -16,6 +16,7 @@ from tessaron.cli.group import (
     source_argument,
     source_of,
     terminal_width,
+    xml_options,
 )
 
 _RECORDS_READ = 200
@@ -25,6 +26,7 @@ _RECORDS_READ = 200
 @click.command()
 @source_argument
 @records_option
+@xml_options
 @shaping_options
 @click.option("--table", "one", metavar="NAME", help="Only this table.")
 @click.option("--rows", type=click.IntRange(min=1), default=10, show_default=True, help="Rows of each table.")

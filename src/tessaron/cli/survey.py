@@ -17,6 +17,7 @@ from tessaron.cli.group import (
     source_argument,
     source_of,
     terminal_width,
+    xml_options,
 )
 
 if TYPE_CHECKING:
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
 @click.command()
 @source_argument
 @records_option
+@xml_options
 @layout_option
 @click.option("--match", metavar="PATTERN", help="Only paths with this in them, with their ancestors.")
 @click.option("--depth", type=click.IntRange(min=0), metavar="N", help="Only N levels below the record.")

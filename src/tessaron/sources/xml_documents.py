@@ -116,8 +116,8 @@ class XmlFeed:
             splitter = XmlSplitter(self.path, self.prefixes, mark, self.documents, self.wants_above)
             try:
                 for block in _joined(head, blocks):
-                    yield from splitter.feed(block)
-                yield from splitter.finish()
+                    yield from self._checked(splitter.feed(block), entry.name)
+                yield from self._checked(splitter.finish(), entry.name)
             except SplitError as error:
                 fault = error.fault
                 place = Place(entry.name, line=fault.line, byte_offset=fault.byte_offset, column=fault.column)
@@ -131,13 +131,25 @@ class XmlFeed:
                     self._nearest = splitter.nearest
                     self._others |= splitter.others
 
+    def _checked(self, parts: Iterator[Piece | Skeleton], name: str) -> Iterator[Piece | Skeleton]:
+        """Pass parts on; where the documents are the records, one of another name is none."""
+        assert self.path is not None
+        for part in parts:
+            if isinstance(part, Skeleton) and self.path.is_root:
+                reason = (
+                    f"the document is no record: expected {self.path.shown(self.prefixes)} outermost; "
+                    "--records '/*' takes documents of any name"
+                )
+                raise DataError(reason, Place(name, part.line, part.byte_offset), "root")
+            yield part
+
     def _find_path(self, name: str, head: bytes, is_all: bool) -> None:
         known_prefixes(head[:LOOKED_AT_BYTES], self.prefixes)
         if self.location is not None:
             self.path = self.location.record_path(self.prefixes)
             return
         found = recognise_records(
-            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs) > 1
+            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs)
         )
         if found.path is not ANY_ROOT:
             self.path, self.recognised = found.path, True

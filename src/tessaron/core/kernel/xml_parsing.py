@@ -34,7 +34,7 @@ def safe_parser(declarations: bytes = b"") -> Any:
     Default attributes are set where `declarations` has some; there is nothing to be fetched for them.
     """
     return etree.XMLParser(
-        resolve_entities="internal", no_network=True, load_dtd=False, huge_tree=False, collect_ids=False,
+        resolve_entities="internal", no_network=True, load_dtd=False, huge_tree=False,
         attribute_defaults=b"<!ATTLIST" in declarations,
     )  # fmt: skip
 
@@ -136,11 +136,11 @@ class XmlParser:
         line = min(max(line, 1), len(lines))
         column = max(1, column - before)
         offset = sum(len(each) + 1 for each in lines[: line - 1]) + min(column - 1, len(lines[line - 1]))
-        code, reason = _reason(str(error.msg))
+        code, reason = reason_of(str(error.msg))
         return RecordError(code, offset, column, reason)
 
 
-def _reason(message: str) -> tuple[str, str]:
+def reason_of(message: str) -> tuple[str, str]:
     """Return a code and what to say for a message of the parser."""
     text = " ".join(_PLACE.sub("", message).split())
     entity = _ENTITY.search(text)

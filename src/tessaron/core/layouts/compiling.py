@@ -99,7 +99,9 @@ class _Compiler:
         self._broken = {fault.keys[:-1] for fault in checked.faults} | {
             fault.keys for fault in checked.faults
         }
-        self._spelling: LayoutPaths = XmlLayoutPaths(part) if part.reading.format == "xml" else JsonLayoutPaths()
+        self._spelling: LayoutPaths = (
+            XmlLayoutPaths(part) if part.reading.format == "xml" else JsonLayoutPaths()
+        )
         self._structure = StructureMaker(part.structure, self._spelling, self.say)
         self._rows = RowsFinder(part.tables, self.say, self._spelling)
         self._maker = ColumnMaker(part.reading, self._spelling, self._rows, self.say)

@@ -103,7 +103,8 @@ class _Known:
         for double, single in _QUOTED_PATH.findall(line):
             try:
                 paths = {
-                    self._spelling.column(double or single, table.level, table.name).steps for table in plan.tables
+                    self._spelling.column(double or single, table.level, table.name).steps
+                    for table in plan.tables
                 }
             except LayoutPathError:
                 continue

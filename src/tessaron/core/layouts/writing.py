@@ -82,7 +82,9 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str
     """Return the lines of one table."""
     name = toml_key(table.name)
     lines = [f"[tables.{name}]"]
-    lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record.is_markup))}"]
+    lines += ["around = true"] * is_around + [
+        f"rows = {toml_text(rows_path(table.rows, draft.record.is_markup))}"
+    ]
     if draft.tables.natural_key and not table.rows and not is_around:
         lines.append(f"key = {toml_list(draft.tables.natural_key)}")
     pairs = [column_pair(column, table) for column in table.columns]

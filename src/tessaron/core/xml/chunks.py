@@ -177,7 +177,9 @@ class ChunkCollector:
                 piece.line,
                 piece.document,
                 piece.record,
-                piece.above, piece.way, piece.ordinal,
+                piece.above,
+                piece.way,
+                piece.ordinal,
             )  # fmt: skip
         )
         self._starts.append(np.array(piece.starts, np.int64) + self._size)

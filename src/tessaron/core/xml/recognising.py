@@ -56,14 +56,14 @@ LOOKED_AT_BYTES = 256 * 1024
 """So many bytes of a source are looked at to recognise its records."""
 
 
-def recognise_records(head: bytes, is_all: bool, several: bool) -> Recognised:
+def recognise_records(head: bytes, is_all: bool, documents: int) -> Recognised:
     """Return where the records stand in the documents, judged from the first bytes of a source.
 
     Args:
         head: The first bytes, as UTF-8.
         is_all: Whether they are all.
-        several: Whether there are other documents of the sort: then one with few repeated elements is a
-            record itself.
+        documents: How many documents of the sort there are: where there are more of them than elements
+            that repeat in one, each is a record itself.
     """
     outline = _Outline()
     outline.read(head)
@@ -72,9 +72,9 @@ def recognise_records(head: bytes, is_all: bool, several: bool) -> Recognised:
     if way is None:
         return Recognised(ANY_ROOT, 0, is_whole)
     found = _find(way, is_whole)
-    if found is not None and is_whole and several:
+    if found is not None and is_whole and documents > 1:
         around = way.all_values() - found[-1].all_values()
-        if found[-1].count < _MANY or around > found[-1].count:
+        if found[-1].count < max(_MANY, documents) or around > found[-1].count:
             found = None
     names = [way.name] if found is None else [kind.name for kind in found]
     path = RecordPath(tuple(NameTest(name.namespace, name.local) for name in names))

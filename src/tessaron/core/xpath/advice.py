@@ -41,13 +41,14 @@ def advise_xpath(text: str, paths: Sequence[tuple[str, ...]]) -> XPathAdvice:
     is_below = "//" in text or not text.startswith("/")
     known = set(paths)
     depth = _deepest(steps, paths, is_below)
-    there = _below(steps[:depth], known, is_below)
+    there = _below(steps[:depth], known, is_below) if depth or not is_below else ()
     scored = sorted(((_likeness(steps, path, is_below), path) for path in known), key=lambda p: (-p[0], p[1]))
     nearest = [path for score, path in scored if score >= _NEAR][:_SHOWN_PATHS]
     hint = ""
-    if nearest and _locals(nearest[0]) == _locals(steps) and nearest[0] != tuple(steps):
+    own = nearest[0][-len(steps) :] if nearest and is_below else nearest[0] if nearest else ()
+    if own and _locals(own) == _locals(steps) and own != tuple(steps):
         hint = "names in a namespace need its prefix, in every step"
-    elif nearest and [n.lower() for n in nearest[0]] == [n.lower() for n in steps]:
+    elif own and own != tuple(steps) and [n.lower() for n in own] == [n.lower() for n in steps]:
         hint = "upper and lower case are told apart"
     deepest = ("//" if is_below else "/") + "/".join(steps[:depth]) if depth else ""
     return XPathAdvice(deepest, there, tuple("/" + "/".join(path) for path in nearest), hint)

@@ -116,7 +116,9 @@ def _text_result(node: Any, path_of: Callable[[Any], str]) -> Result:
     above = path_of(holder) if holder is not None else ""
     line = parent.sourceline or 1
     if node.is_attribute:
-        return Result("attribute", str(node), path=f"{above}/@{attribute_name(holder, node.attrname)}", line=line)
+        return Result(
+            "attribute", str(node), path=f"{above}/@{attribute_name(holder, node.attrname)}", line=line
+        )
     return Result("text", str(node), path=f"{above}/text()", line=line)
 
 
