@@ -79,6 +79,8 @@ def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
         keys["names"] = options.names
     if options.white_space != "trim":
         keys["white_space"] = options.white_space
+    if options.xsd is not None:
+        keys["xsd"] = options.xsd
     return keys
 
 

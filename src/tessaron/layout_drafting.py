@@ -13,7 +13,7 @@ from tessaron.layouts import Layout
 from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Feed, NoProgress, Progress, Reading
-from tessaron.sources.inputs import resolve_inputs
+from tessaron.sources.inputs import Input, resolve_inputs
 from tessaron.spill import Spill
 
 
@@ -30,7 +30,12 @@ def draft(source: Any, *, progress: Progress | None = None, **options: Any) -> L
         DataError: When it is not JSON.
         UsageError: When an option cannot be right.
     """
-    return Layout(write_draft(_drafted(source, Options.of(options), progress)), "draft")
+    return draft_inputs(resolve_inputs(source), Options.of(options), progress)
+
+
+def draft_inputs(inputs: list[Input], options: Options, progress: Progress | None = None) -> Layout:
+    """Return the layout that Tessaron proposes for the records of inputs; see `draft`."""
+    return Layout(write_draft(_drafted(inputs, options, progress)), "draft")
 
 
 def update(
@@ -64,11 +69,12 @@ def update(
         format=part.reading.format,
         white_space=part.reading.white_space,
         namespaces=part.reading.namespaces,
+        xsd=part.reading.xsd,
         dictionaries=tuple(part.structure.dictionaries),
         not_dictionaries=tuple(part.structure.not_dictionaries),
         names=part.reading.names,
     )
-    drafted = _drafted(source, settled, progress)
+    drafted = _drafted(resolve_inputs(source), settled, progress)
     text, changes = update_text(layout.text, layout.compiled(secret=b"any"), drafted)
     return Layout(text, layout.source), changes
 
@@ -79,8 +85,7 @@ def _top_table(layout: Layout) -> str:
     return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
 
 
-def _drafted(source: Any, options: Options, progress: Progress | None) -> Draft:
-    inputs = resolve_inputs(source)
+def _drafted(inputs: list[Input], options: Options, progress: Progress | None) -> Draft:
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]

@@ -57,8 +57,10 @@ class LayoutRun:
         compiled: CompiledLayout,
         progress: Progress,
         stack: ExitStack,
+        tells_unmet: bool = True,
     ):
         self._compiled = compiled
+        self._tells_unmet = tells_unmet
         self._progress = progress
         self._options = options = _with_layout(options, compiled)
         self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
@@ -104,7 +106,7 @@ class LayoutRun:
             left_out=account.left_out + reading.passed,
             rejected_values=account.rejected_values,
             findings=account.findings(),
-            unmet=account.unmet(),
+            unmet=account.unmet() if self._tells_unmet else (),
         )
 
     def rows(self) -> Iterator[dict[str, Any]]:
@@ -265,6 +267,7 @@ def _with_layout(options: Options, compiled: CompiledLayout) -> Options:
         format=part.format,
         white_space=part.white_space,
         namespaces=part.namespaces,
+        xsd=part.xsd,
         keys=part.keys,
         key=compiled.records.natural_key,
         origin=options.origin or compiled.wants_origin,

@@ -59,6 +59,7 @@ class LayoutView:
             format=reading.format,
             white_space=reading.white_space,
             namespaces=reading.namespaces,
+            xsd=reading.xsd,
             dictionaries=tuple(structure.dictionaries),
             not_dictionaries=tuple(structure.not_dictionaries),
         )

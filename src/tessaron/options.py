@@ -48,6 +48,7 @@ _IN_LAYOUT = {
     "with_empty": "with_empty of the table",
     "white_space": "white_space under [reading]",
     "namespaces": "[reading.namespaces]",
+    "xsd": "xsd under [reading]",
 }
 """Options that a layout speaks of itself, and where."""
 
@@ -83,6 +84,8 @@ class Options:
         format: `json` or `xml`, where a layout says so; else told from the first letter.
         white_space: Of XML: what becomes of white space at the ends of texts; see `XmlOptions`.
         namespaces: Of XML: namespaces by the prefix that paths shall have for them.
+        xsd: Of XML: the file of an XML Schema that says types and repetition, and that records are checked
+            against.
     """
 
     name: str | None = None
@@ -110,6 +113,7 @@ class Options:
     format: Literal["json", "xml"] | None = None
     white_space: WhiteSpace = "trim"
     namespaces: Mapping[str, str] = field(default_factory=dict)
+    xsd: str | None = None
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
@@ -149,8 +153,8 @@ class Options:
         for path in (self.records, *self.dictionaries, *self.not_dictionaries):
             if path is not None:
                 parse_path(path)
-        if self.namespaces or self.white_space != "trim":
-            raise UsageError("namespaces and white_space are for XML; this source is JSON")
+        if self.namespaces or self.white_space != "trim" or self.xsd is not None:
+            raise UsageError("namespaces, white_space and xsd are for XML; this source is JSON")
 
     def check_for_xml(self) -> None:
         """Check that nothing is said here that is for JSON only, and that paths are XPath.

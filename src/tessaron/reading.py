@@ -307,6 +307,8 @@ class Reading:
         rules = replace(self.options.structure_rules(), is_markup=self.xml is not None)
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
+        if self.xml is not None:
+            self.xml.declare(self.records.shape.record)
         for feed in (self.records, self.documents):
             feed.settle_names(rules, self.mapper, self.is_survey)
             named -= object_paths(feed.shape, named)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from contextlib import ExitStack
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -11,7 +12,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import pyarrow as pa
 
 from tessaron._version import __version__
-from tessaron.core.errors import TargetError
+from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
@@ -32,7 +33,7 @@ from tessaron.receipt import (
 from tessaron.run_outcome import Run
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder
-from tessaron.sources.inputs import Input, resolve_inputs
+from tessaron.sources.inputs import Input, ObjectInput, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.layouts import Layout
@@ -169,13 +170,32 @@ def start_run(
         # The other allocators keep what was freed for later; this one gives it back.
         stack.callback(pa.set_memory_pool, pa.default_memory_pool())
         pa.set_memory_pool(pa.system_memory_pool())
+    is_declared = layout is None and options.xsd is not None
+    if layout is None and options.xsd is not None:
+        layout, options = _by_schema(inputs, options)
     if layout is None:
         return DraftedRun(inputs, options, progress, stack)
     # The model of layouts takes time to load; a run without one does not need it.
     from tessaron.layout_run import LayoutRun
 
     options.check_with_layout()
-    return LayoutRun(inputs, options, layout.compiled(options.strict), progress, stack)
+    return LayoutRun(inputs, options, layout.compiled(options.strict), progress, stack, not is_declared)
+
+
+def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:
+    """Return the layout that a schema and the first records suggest, and what is left of the options."""
+    from tessaron.layout_drafting import draft_inputs
+
+    if any(isinstance(entry, ObjectInput) or entry.stream is not None for entry in inputs):
+        raise UsageError("with a schema the first records are read twice: give files, or draft a layout first")
+    layout = draft_inputs(list(inputs), replace(options, first=options.first or _LOOKED_AT, workers=1))
+    kept = {name: getattr(options, name) for name in _WITH_LAYOUT}
+    return layout, Options(**kept)
+
+
+_LOOKED_AT = 1_000
+"""So many records tell, beside a schema, whether times have an offset and what it does not declare."""
+_WITH_LAYOUT = ("first", "workers", "memory", "depth_limit", "chunk_bytes", "kernel", "strict")
 
 
 def _tables_written(layout: TableSet, files: TableFiles) -> tuple[TableWritten, ...]:

@@ -11,17 +11,20 @@ from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.paths import MARKUP
 from tessaron.core.selecting import Selection
-from tessaron.core.shape import Shape
+from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.work import ReadTask
 from tessaron.core.xml.chunks import XmlChunk
+from tessaron.core.xml.declaring import declare
 from tessaron.core.xml.namespaces import Prefixes
-from tessaron.core.xml.record_path import ANY_ROOT
+from tessaron.core.xml.record_path import ANY_ROOT, Name
 from tessaron.core.xml.splitting import MOST_AROUND_BYTES
+from tessaron.core.xml.validating import RecordSchema
 from tessaron.core.xpath.location import check_prefixes, parse_location
 from tessaron.options import Options
 from tessaron.receipt import SourceRead
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.xml_documents import XmlFeed
+from tessaron.sources.xml_schema import read_schema
 
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
@@ -81,12 +84,13 @@ class XmlReading:
         self._feed = XmlFeed(
             _bytes_of(reading.inputs),
             reading.count_bytes,
-            min(options.bounded_chunk_bytes(), _CHUNK_BYTES),
+            min(options.bounded_chunk_bytes(), _CHUNK_BYTES // min(options.worker_count(), 2)),
             self._location,
             self.prefixes,
             options.envelope and not self._is_whole,
             reading.wants_above,
         )
+        self._schema = None if options.xsd is None else read_schema(options.xsd)
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
         self._first_error: DataError | None = None
@@ -160,7 +164,28 @@ class XmlReading:
             location.predicates if location is not None else "",
             self._reading.selection,
             location.text if location is not None and not location.is_streamed else "",
+            self._record_schema(),
         )
+
+    def _record_schema(self) -> RecordSchema | None:
+        """Return what records are checked against, once it is known where they stand."""
+        if self._schema is None or self._feed.path is None:
+            return None
+        return RecordSchema(self._schema.documents, self._way())
+
+    def _way(self) -> tuple[Name, ...]:
+        path = self._feed.path
+        if path is None or self._is_whole or any(test.local == "*" for test in path.tests):
+            raise UsageError("a schema needs to know the record: --records with names from the root, without //")
+        return tuple(Name(test.namespace or "", test.local) for test in path.tests)
+
+    def declare(self, record: ShapeNode) -> None:
+        """Add what the schema declares to the shape of the records."""
+        if self._schema is None:
+            return
+        declared = self._schema.schema.record(list(self._way()))
+        if declared is not None:
+            declare(record, declared, self.prefixes)
 
     def _add_documents(self, chunk: XmlChunk) -> None:
         reading = self._reading

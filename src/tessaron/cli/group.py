@@ -171,6 +171,11 @@ _white_space_option = click.option(
 )
 
 
+_xsd_option = click.option(
+    "--xsd", metavar="FILE", help="For XML: a schema that says types and what repeats; records are checked."
+)
+
+
 def xml_options(command: Any) -> Any:
     """Add the options that are for XML only."""
-    return namespace_option(_white_space_option(command))
+    return namespace_option(_white_space_option(_xsd_option(command)))

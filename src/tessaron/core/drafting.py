@@ -207,4 +207,4 @@ def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, st
 def _has_column(node: ShapeNode) -> bool:
     """Say whether a column is due: for scalars, and for what is null wherever it stands."""
     only_null = 0 < node.occurrences == node.counts[Kind.NULL]
-    return only_null or bool(node.scalar_kinds())
+    return only_null or bool(node.scalar_kinds()) or node.declared is not None

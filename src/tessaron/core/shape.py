@@ -19,6 +19,7 @@ from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
+from tessaron.core.typing.types import ColumnType
 
 _FEW = 8
 """So few values are counted one by one."""
@@ -51,6 +52,9 @@ class ShapeNode:
         lifts_scalars: Whether anything here that is no array does.
         text_rule: Where elements of XML with and without anything but text stand here: whether the text of
             the latter is a `member` like that of the former, or all are `empty` and count as objects.
+        declared: The type that a schema declares; None where there is none.
+        declared_position: The place among the members that a schema declares.
+        repeats: Whether a schema says that there may be several here.
         is_markup: Whether this is a part of XML: only known once the structure is settled.
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
@@ -78,6 +82,9 @@ class ShapeNode:
     lifts_scalars: bool = False
     text_rule: Literal["", "member", "empty"] = ""
     is_markup: bool = False
+    declared: ColumnType | None = None
+    declared_position: int | None = None
+    repeats: bool = False
     fold: ShapeNode | None = None
     is_recursive: bool = False
     moved_to: ShapeNode | None = None
@@ -90,6 +97,8 @@ class ShapeNode:
     @property
     def usual_position(self) -> float:
         """The mean place among the members of the object, from 0."""
+        if self.declared_position is not None:
+            return self.declared_position
         return self.position_sum / max(self.occurrences, 1)
 
     def scalar_kinds(self) -> list[Kind]:
@@ -278,7 +287,7 @@ class ShapeNode:
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
     "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members", "is_lifted",
-    "lifts_scalars", "text_rule", "is_markup",
+    "lifts_scalars", "text_rule", "is_markup", "declared", "declared_position", "repeats",
     "is_recursive",
 )  # fmt: skip
 

@@ -152,7 +152,7 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     objects = node.counts[Kind.OBJECT]
     among_arrays = element is not None and element.counts[Kind.OBJECT] > 0 and objects > 0
     among_arrays &= node.step is not None and node.step is not ELEMENT
-    if node.is_markup and (node.counts[Kind.ARRAY] or node.is_recursive):
+    if node.is_markup and (node.counts[Kind.ARRAY] or node.is_recursive or node.repeats):
         _lift_all(node)
     elif node.is_dictionary or not (among_arrays or node.is_lifted):
         return
@@ -205,7 +205,8 @@ def _settle_late_scalars(record: ShapeNode) -> None:
 def _settle_text(node: ShapeNode) -> None:
     """Bring the text of elements that hold nothing else to where it stands beside something else."""
     scalars = sum(node.counts[kind] for kind in SCALAR_KINDS)
-    if not node.counts[Kind.OBJECT] or not node.members() or not scalars:
+    has_parts = node.counts[Kind.OBJECT] or TEXT_STEP in node.children
+    if not has_parts or not node.members() or not scalars:
         return
     if scalars > node.empty_texts or TEXT_STEP in node.children:
         node.text_rule = "member"

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Literal, Protocol
 if TYPE_CHECKING:
     from tessaron.core.fragment import Fragment
     from tessaron.core.selecting import Selection
+    from tessaron.core.xml.validating import RecordSchema
 
 WhiteSpace = Literal["trim", "collapse", "keep"]
 DEPTH_LIMIT = 10_000
@@ -55,6 +56,7 @@ class XmlOptions:
         predicates: XPath 1.0 predicates that wanted records fulfil, brackets included; empty for all.
         selection: What is wanted of the records; None for everything.
         location: An XPath 1.0 expression: the chunk has documents then, and the records are what it leads to.
+        schema: What records are checked against; those that are otherwise are faults.
         keeps_broken: Whether an element that cannot be read leaves an empty row.
     """
 
@@ -62,6 +64,7 @@ class XmlOptions:
     predicates: str = ""
     selection: Selection | None = None
     location: str = ""
+    schema: RecordSchema | None = None
     keeps_broken: bool = False
 
 

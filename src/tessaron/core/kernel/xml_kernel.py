@@ -7,7 +7,7 @@ other become an array. So nothing behind the kernel knows the difference.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, cast
 
 import numpy as np
@@ -54,6 +54,8 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
             if options.keeps_broken:
                 builder.add_empty()
                 offsets.append(offset)
+        elif record is not None and (wrong := _invalid(record, chunk, offset, options)) is not None:
+            faults.append(replace(wrong, record=number))
         elif record is not None:
             builder.add(record, chunk.context.keeps_space, _above(chunk, offset))
             offsets.append(offset)
@@ -349,6 +351,21 @@ class XmlBuilder:
             if count
         ]
         return fragment
+
+
+def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> Fault | None:
+    """Return why a record is not as its schema says; None if it is, or there is no schema."""
+    if options.schema is None:
+        return None
+    from tessaron.core.xml.validating import find_invalid
+
+    found = find_invalid(options.schema, record)
+    if found is None:
+        return None
+    at = offset
+    for _ in range(found.line - (record.sourceline or 1)):
+        at = chunk.data.find(b"\n", at) + 1
+    return Fault("schema", at, f"not as the schema says: {found.reason}")
 
 
 def _above(chunk: XmlChunk, offset: int) -> tuple[tuple[str, str], ...]:

@@ -160,7 +160,8 @@ class ColumnMaker:
         words = None if part.words is None else (part.words[0], part.words[1])
         if part.zone is not None:
             self._check_zone(part.zone, (*keys, "zone"))
-        return Spelling(part.format, part.decimal, part.grouping, words, part.unit, part.zone)
+        is_markup = self._reading.format == "xml"
+        return Spelling(part.format, part.decimal, part.grouping, words, part.unit, part.zone, is_markup)
 
     def _check_zone(self, zone: str, keys: Keys) -> None:
         try:

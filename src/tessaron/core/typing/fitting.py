@@ -13,10 +13,12 @@ import pyarrow.compute as pc
 
 from tessaron.core.fragment import Bools, Int64s, TextLane
 from tessaron.core.typing.date_formats import read_formatted
-from tessaron.core.typing.readings import read_any
+from tessaron.core.typing.readings import SPECIAL_NUMBERS, read_any
 from tessaron.core.typing.types import DECIMAL_DIGITS, DOUBLE_SAFE_INTEGER, ColumnType
 
 _TRUE_FALSE = (("true", "false"), ("TRUE", "FALSE"), ("True", "False"))
+_SPECIAL = pa.array(list(SPECIAL_NUMBERS), pa.large_string())
+_SPECIAL_VALUES = pa.array(list(SPECIAL_NUMBERS.values()), pa.float64())
 _UUID = r"^[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}$"
 _UNIT_MICROSECONDS = {"s": 1_000_000, "ms": 1_000, "us": 1}
 _DAY_MICROSECONDS = 86_400_000_000
@@ -33,6 +35,7 @@ class Spelling:
         words: The words for true and for false.
         unit: What numbers count since 1970-01-01T00:00Z: `s`, `ms` or `us`.
         zone: The time zone (IANA name or offset) of times that are written without one.
+        of_markup: Whether they stand in XML, where 1 and 0 are booleans too (XML Schema part 2, 3.2.2).
     """
 
     format: str | None = None
@@ -41,6 +44,7 @@ class Spelling:
     words: tuple[str, str] | None = None
     unit: str | None = None
     zone: str | None = None
+    of_markup: bool = False
 
 
 PLAIN = Spelling()
@@ -177,11 +181,16 @@ def _to_double(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any,
     pattern = r"^-?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
     values, bad = _cast_matching(texts, pattern, pa.float64())
     endless = pc.is_inf(values).fill_null(False).to_numpy(zero_copy_only=False)
-    return _masked(values, endless), bad | endless
+    found = pc.index_in(texts, _SPECIAL)
+    if found.null_count == len(texts):
+        return _masked(values, endless), bad | endless
+    # What is no finite number is spelled as XML Schema does (part 2, 3.2.5).
+    values = pc.coalesce(_SPECIAL_VALUES.take(found), _masked(values, endless))
+    return values, (bad | endless) & found.is_null().to_numpy(zero_copy_only=False)
 
 
 def _to_boolean(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
-    pairs = _TRUE_FALSE if spelling.words is None else (spelling.words,)
+    pairs = _TRUE_FALSE + (("1", "0"),) * spelling.of_markup if spelling.words is None else (spelling.words,)
     words = [word for pair in pairs for word in pair]
     found = pc.index_in(texts, pa.array(words, pa.large_string()))
     bad = found.is_null().to_numpy(zero_copy_only=False)

@@ -18,6 +18,7 @@ from tessaron.core.typing.types import (
     ColumnType,
 )
 
+_TIMES = ("timestamp", "timestamp_tz")
 _FEW_TEXTS = 0.1
 """So small a share of texts among numbers is said: perhaps they stand there by mistake."""
 
@@ -41,8 +42,18 @@ def infer_type(node: ShapeNode) -> Inferred:
     for rule in _RULES:
         found = rule(node)
         if found is not None:
-            return _with_empty(found, node)
+            return _with_empty(found, node) if node.declared is None else _as_declared(found, node.declared)
+    if node.declared is not None:
+        return Inferred(node.declared)
     return Inferred(TEXT, note=_why_text(node))
+
+
+def _as_declared(found: Inferred, declared: ColumnType) -> Inferred:
+    """Return the type that a schema declares; whether times have an offset is seen from the values."""
+    if declared.name in _TIMES and found.type.name in _TIMES:
+        digits = max(declared.second_digits, found.type.second_digits)
+        return Inferred(ColumnType(found.type.name, second_digits=digits))
+    return Inferred(declared)
 
 
 def _with_empty(found: Inferred, node: ShapeNode) -> Inferred:

@@ -13,7 +13,7 @@ INSTANCE_NAMESPACE: Final = "http://www.w3.org/2001/XMLSchema-instance"
 _RESERVED = {XML_NAMESPACE: "xml"}
 _WORD = re.compile(r"[A-Za-z][A-Za-z]+")
 _PREFIX = re.compile(r"[^\W\d][\w.-]*\Z")
-_VERSION = re.compile(r"(?:v|ver|version)\Z", re.IGNORECASE)
+_NO_WORD = re.compile(r"(?:v|ver|version|urn|https?|www|ns|xmlns)\Z", re.IGNORECASE)
 _LONGEST = 16
 
 
@@ -69,5 +69,5 @@ class Prefixes:
 
 def _word_of(namespace: str) -> str:
     """Return the last word in the name of a namespace that is no version: a prefix to remember it by."""
-    words = [word for word in _WORD.findall(namespace.rstrip("/#")) if not _VERSION.match(word)]
+    words = [word for word in _WORD.findall(namespace.rstrip("/#")) if not _NO_WORD.match(word)]
     return words[-1].lower()[:_LONGEST] if words else "ns"
