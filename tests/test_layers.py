@@ -70,6 +70,7 @@ ALLOWED = {
         "run_outcome",
         "drafted_run",
         "layout_run",
+        "layout_drafting",
         "layouts",
     },
     "__init__": {

@@ -187,7 +187,9 @@ def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:
     from tessaron.layout_drafting import draft_inputs
 
     if any(isinstance(entry, ObjectInput) or entry.stream is not None for entry in inputs):
-        raise UsageError("with a schema the first records are read twice: give files, or draft a layout first")
+        raise UsageError(
+            "with a schema the first records are read twice: give files, or draft a layout first"
+        )
     layout = draft_inputs(list(inputs), replace(options, first=options.first or _LOOKED_AT, workers=1))
     kept = {name: getattr(options, name) for name in _WITH_LAYOUT}
     return layout, Options(**kept)

@@ -176,7 +176,9 @@ class XmlReading:
     def _way(self) -> tuple[Name, ...]:
         path = self._feed.path
         if path is None or self._is_whole or any(test.local == "*" for test in path.tests):
-            raise UsageError("a schema needs to know the record: --records with names from the root, without //")
+            raise UsageError(
+                "a schema needs to know the record: --records with names from the root, without //"
+            )
         return tuple(Name(test.namespace or "", test.local) for test in path.tests)
 
     def declare(self, record: ShapeNode) -> None:

@@ -334,7 +334,7 @@ def convert(
         return _convert_texts(values, target, spelling)
     if arithmetic.is_number(kind) and arithmetic.is_number(target):
         return _convert_numbers(values, kind, target)
-    if target.name in ("text", "uuid", "json"):
+    if target.name in ("text", "uuid", "json", "xml"):
         return in_text(values, kind), None
     if arithmetic.is_number(kind):
         return pc.not_equal(values, arithmetic.zero_of(values.type)), None

@@ -59,7 +59,7 @@ def family(kind: ColumnType | None) -> str:
         return "null"
     if is_number(kind):
         return "number"
-    return "text" if kind.name in ("text", "uuid", "json") else kind.name
+    return "text" if kind.name in ("text", "uuid", "json", "xml") else kind.name
 
 
 def shown(kind: ColumnType | None) -> str:

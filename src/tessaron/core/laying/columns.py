@@ -73,7 +73,8 @@ class Columns:
             own = self.own_keep(other)
             is_above = other.level == level[: len(other.level)] and other.level != level
             if own is not None and (is_above or other.name == table.name or other.name == table.parent):
-                mask &= own[self.levels.rows_up(level, other.level)]
+                whole = self.with_contained(own, other.level)
+                mask &= whole[self.levels.rows_up(level, other.level)]
         return self.with_contained(mask, level)
 
     def with_contained(self, mask: Bools, level: Path) -> Bools:

@@ -24,6 +24,7 @@ from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPaths
 from tessaron.core.layouts.rows import Place, RowsFinder
 from tessaron.core.layouts.scopes import ExpressionScope
 from tessaron.core.layouts.structure import StructureMaker
+from tessaron.core.layouts.xml_carry import with_values_from_above
 from tessaron.core.layouts.xml_paths import XmlLayoutPaths
 from tessaron.core.naming import Names
 from tessaron.core.paths import ABOVE, ELEMENT, ENTRY, Origin, Path, format_path
@@ -92,7 +93,7 @@ def compile_layout(
 
 class _Compiler:
     def __init__(self, checked: CheckedLayout, source: str, secret: bytes, strict: bool):
-        part = checked.part
+        part = with_values_from_above(checked.part)
         self._part, self._lines, self._source = part, checked.lines, source
         self._secret, self._strict = secret, strict
         self._faults: list[LayoutFault] = list(checked.faults)

@@ -66,7 +66,9 @@ class ReadingPart(_Part):
     white_space: Literal["trim", "collapse", "keep"] = Field(
         "trim", description="Of XML: what becomes of white space at the ends of texts, and inside (collapse)."
     )
-    xsd: Text | None = Field(None, description="Of XML: the schema (XSD 1.0) that records are checked against.")
+    xsd: Text | None = Field(
+        None, description="Of XML: the schema (XSD 1.0) that records are checked against."
+    )
     namespaces: dict[str, Text] = Field(
         {}, description="Of XML: namespaces by the prefix that paths have for them."
     )

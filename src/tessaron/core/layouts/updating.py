@@ -15,7 +15,7 @@ from tessaron.core.layouts.editing import append_column, comment_of, set_comment
 from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.writing import NEW_MARK, UNMET_MARK, Draft, column_pair, remark_of, table_lines
 from tessaron.core.naming import Names
-from tessaron.core.paths import ELEMENT, TEXT_STEP, Origin, Path, format_path
+from tessaron.core.paths import ABOVE, ELEMENT, TEXT_STEP, Origin, Path, format_path
 from tessaron.core.shape import ShapeNode
 
 _QUOTED_PATH = re.compile(r"""(?:path|rows)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)')""")
@@ -160,6 +160,7 @@ def _mark_unmet(document: Any, compiled: CompiledLayout, draft: Draft) -> tuple[
                 source is None
                 or column.name not in columns
                 or isinstance(source.path[-1:] and source.path[-1], Origin)
+                or str(source.path[:1] and source.path[0]).startswith(ABOVE)
             ):
                 continue
             if compiled.records.rearrangements and (

@@ -68,7 +68,7 @@ def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN)
     none = np.zeros(len(values), np.bool_)
     if target.name == "integer":
         return pa.array(values), none
-    if target.name in ("text", "json"):
+    if target.name in ("text", "json", "xml"):
         return pa.array(values).cast(pa.large_string()), none
     if target.name == "double":
         bad = np.abs(values) > DOUBLE_SAFE_INTEGER
@@ -97,7 +97,7 @@ def fit_booleans(values: Bools, target: ColumnType, spelling: Spelling = PLAIN) 
     none = np.zeros(len(values), np.bool_)
     if target.name == "boolean":
         return pa.array(values), none
-    if target.name in ("text", "json"):
+    if target.name in ("text", "json", "xml"):
         return pa.array(values).cast(pa.large_string()), none
     return pa.nulls(len(values), target.arrow_type()), ~none
 
@@ -300,7 +300,7 @@ def _integers_as_decimals(values: Int64s, target: ColumnType) -> tuple[Any, Bool
 
 
 _FROM_TEXT: dict[str, Callable[[Any, ColumnType, Spelling], tuple[Any, Bools]]] = {
-    "text": _as_is, "json": _as_is, "integer": _to_integer, "decimal": _to_decimal, "double": _to_double,
+    "text": _as_is, "json": _as_is, "xml": _as_is, "integer": _to_integer, "decimal": _to_decimal, "double": _to_double,
     "boolean": _to_boolean, "uuid": _to_uuid, "date": _to_date, "time": _to_time,
     "timestamp": _to_timestamp, "timestamp_tz": _to_timestamp,
 }  # fmt: skip

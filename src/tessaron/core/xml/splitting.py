@@ -24,6 +24,8 @@ MOST_AROUND_BYTES = 16 * 1024 * 1024
 """So many bytes, at most, are kept of a document without its records."""
 MOST_TAG_BYTES = 32 * 1024 * 1024
 """So many bytes, at most, has a tag, a comment or a document type."""
+_MOST_ABOVE = 1_000
+"""So many values, about, are kept of an element around records, where they are wanted with these."""
 _BLANK = b" \t\r\n"
 
 
@@ -398,9 +400,14 @@ class XmlSplitter:
     def _keep_text(self) -> None:
         """Let the element that ends be a value of the one around it, if it holds only text."""
         ended = self._stack[-1]
-        if len(self._stack) > 1 and ended.text is not None:
-            name = ended.name.shown(self._prefixes)
-            self._stack[-2].values.setdefault(name, resolved(ended.text.encode()).strip())
+        if len(self._stack) < 2:
+            return
+        name, above = ended.name.shown(self._prefixes), self._stack[-2].values
+        if ended.text is not None:
+            above.setdefault(name, resolved(ended.text.encode()).strip())
+        if len(above) < _MOST_ABOVE:
+            for inner, value in ended.values.items():
+                above.setdefault(f"{name}/{inner}", value)
 
     def _opened(self, found: re.Match[bytes]) -> _Open:
         above = self._stack[-1] if self._stack else None

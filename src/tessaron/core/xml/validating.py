@@ -91,4 +91,3 @@ def _checker(schema: RecordSchema) -> Any:
         return etree.XMLSchema(owner)
     except etree.XMLSchemaParseError as error:
         raise UsageError(f"{first}: is no schema that can be used: {error}") from error
-
