@@ -6,6 +6,7 @@ from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
 from tessaron.core.kinds import SCALAR_KINDS, Kind
+from tessaron.core.paths import TEXT_STEP, plain_name
 from tessaron.core.profile import LONG_TEXT_BYTES, Example, Profile
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import StructureNote
@@ -84,6 +85,7 @@ ADVICE = {
     "value or object": "both are kept: the value and the object's columns",
     "value or array": "both are kept: a column and a child table",
     "one or many": "one child table; a single object has ordinal 1",
+    "mixed content": 'keep the markup too where the order matters: a column with type = "xml"',
     "dictionary": "a child table with a key column; --no-dictionary PATH if they are fields",
     "contains itself": "rows refer by within_key to the row they stand in",
     "number": "JSON text stays text; load it as a number only where the digits are to be trusted",
@@ -147,6 +149,15 @@ def _mixed_kinds(of: _Subject) -> Iterator[SurveyNote]:
         if met and counts[kind]:
             text = f"a value in some records, an {kind.name.lower()} in {counts[kind]:,}"
             yield of.note(code, text, counts[kind], kind.name)
+
+
+def _mixed_content(of: _Subject) -> Iterator[SurveyNote]:
+    """Say where text stands among elements of XML: only their order tells how they belong together."""
+    texts = of.node.children.get(TEXT_STEP)
+    names = [plain_name(name) for name in of.node.members()]
+    if texts is not None and any(name[:1] != "@" and name != "text()" for name in names):
+        count = sum(texts.counts)
+        yield of.note("mixed content", f"text among elements in {count:,}; it is one column", count, "OBJECT")
 
 
 def _one_or_many(of: _Subject) -> Iterator[SurveyNote]:
@@ -238,6 +249,7 @@ def _extremes(of: _Subject) -> Iterator[SurveyNote]:
 
 _RULES: tuple[Callable[[_Subject], Iterator[SurveyNote]], ...] = (
     _mixed_kinds,
+    _mixed_content,
     _one_or_many,
     _structures,
     _suspects,

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from tessaron.core.survey import SurveyFacts
 from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
+from tessaron.demo.manifests import CARGO_QUESTION, CargoAnswer
 from tessaron.layouts import Layout
 from tessaron.matching import find
 from tessaron.receipt import Receipt
@@ -82,9 +83,10 @@ def masked_by(secret: str) -> Iterator[None]:
             del os.environ[MASK_KEY]
 
 
-def load_into_sqlite(receipt: Receipt, database: Path) -> int:
-    """Load every CSV file of an export into an SQLite database of its own; return the rows loaded."""
-    database.unlink(missing_ok=True)
+def load_into_sqlite(receipt: Receipt, database: Path, is_new: bool = True) -> int:
+    """Load every CSV file of an export into an SQLite database, a new one unless told; return the rows."""
+    if is_new:
+        database.unlink(missing_ok=True)
     rows = 0
     with sqlite3.connect(database) as connection:
         for table in receipt.tables:
@@ -109,6 +111,22 @@ def answer_from_tables(database: Path) -> BerthAnswer:
         return [(berth, hours, containers) for berth, hours, containers in connection.execute(BERTH_QUESTION)]
     finally:
         connection.close()
+
+
+def cargo_from_tables(database: Path) -> CargoAnswer:
+    """Return the answer that SQLite gives by joining tables from JSON and from XML on the call's id."""
+    connection = sqlite3.connect(database)
+    try:
+        return [(port, count, tonnes) for port, count, tonnes in connection.execute(CARGO_QUESTION)]
+    finally:
+        connection.close()
+
+
+def home_ports(calls: Path) -> dict[str, str]:
+    """Return the home port of the vessel of each call, read without Tessaron."""
+    with open(calls, encoding="utf-8") as file:
+        found = map(json.loads, file)
+        return {call["call_id"]: call["vessel"]["homePort"] for call in found}
 
 
 def answer_from_documents(calls: Path) -> BerthAnswer:

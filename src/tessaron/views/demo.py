@@ -11,6 +11,14 @@ from rich.table import Table
 from tessaron.demo.generator import DEMO_RECORDS, write_calls
 from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_log
 from tessaron.demo.inspections import write_inspections
+from tessaron.demo.manifests import (
+    CARGO_QUESTION,
+    HEAVY_GOODS,
+    MANIFESTS_FILE,
+    CargoAnswer,
+    cargo_from_documents,
+    write_manifests,
+)
 from tessaron.demo.walkthrough import (
     BERTH_QUESTION,
     LARGE_BOXES,
@@ -18,10 +26,12 @@ from tessaron.demo.walkthrough import (
     BerthAnswer,
     answer_from_documents,
     answer_from_tables,
+    cargo_from_tables,
     export,
     export_both,
     export_with_layouts,
     first_matches,
+    home_ports,
     load_into_sqlite,
     look,
 )
@@ -90,6 +100,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
         "",
     )
     _show_layouts(screen, folder, calls, command)
+    same &= _show_manifests(screen, folder, calls, database, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 
@@ -141,6 +152,43 @@ def _show_layouts(screen: Console, folder: Path, calls: Path, command: str) -> N
     )
 
 
+def _show_manifests(screen: Console, folder: Path, calls: Path, database: Path, command: str) -> bool:
+    """Show XML becoming tables, and joined with those from JSON; say whether the documents agree."""
+    manifests = write_manifests(folder)
+    target = folder / "manifests"
+    receipt = export(manifests, target, format="csv", replace=True)
+    rows = load_into_sqlite(receipt, database, is_new=False)
+    typed = f"{shlex.quote(str(manifests))} -o {shlex.quote(str(target))} --format csv"
+    from_tables = cargo_from_tables(database)
+    same = from_tables == cargo_from_documents(manifests, home_ports(calls))
+    show(
+        screen,
+        f"10. The cargo manifests come as XML: {manifests.name}, with namespaces, attributes, wrappers,",
+        "   weights that are nil, remarks in CDATA, compartments inside compartments.",
+        "",
+        f"   {command} export {typed}",
+        "",
+        *receipt_view(receipt),
+        "",
+        *notes_view(receipt),
+        "",
+        f"11. Loaded beside the calls ({count(rows, 'row')}), and joined with them by the call's id: tonnes by",
+        "   home port.",
+        "",
+        *(f"     {line}" for line in CARGO_QUESTION.splitlines()),
+        "",
+    )
+    verdict = "JSON, XML and the tables of both give the same answer."
+    show(screen, _cargo(from_tables), "", verdict if same else "The two answers DIFFER.", "")
+    return same
+
+
+def _cargo(answer: CargoAnswer) -> Table:
+    rows = [(port, f"{manifests:,}", f"{tonnes:,.1f}") for port, manifests, tonnes in answer]
+    headings = ("home port", "manifests", "tonnes")
+    return grid(headings, rows, numeric=("manifests", "tonnes"))
+
+
 _SHOWN_KEYS = ("named_rows", "embedded", "parallel", "dues", "signal ", "strongest", "rough", "master ")
 
 
@@ -172,6 +220,7 @@ def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
         f"{command} draft {quoted} --name calls -o {drafted} --replace",
         f"{command} preview {quoted} --layout {drafted} --rows 3",
         f"{command} preview {quoted} --table stays",
+        f"{command} find {shlex.quote(str(folder / MANIFESTS_FILE))} {shlex.quote(HEAVY_GOODS)} --count",
         f"{command} sample {quoted} -o {shlex.quote(str(folder / 'sample.ndjson'))} --first 5 --mask",
         f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",
         f"head -n 100 {quoted} | {_export_typed(command, Path('-'), folder / 'first_100', 'csv')}",
