@@ -133,7 +133,7 @@ class BadInputTest(FolderTest):
             ("bytes.json", b'{"a":"\xff"}', "bytes.json: line 1, byte 6, record 1, $.a: byte 0xFF is not UTF-8"),
             ("nan.json", '[{"v":1},\n {"v":NaN}]', "nan.json: line 2, byte 16, record 2, $.v: NaN is not a number"),
             ("inf.json", '{"v":-Infinity}', "inf.json: line 1, byte 5, record 1, $.v: -Infinity is not a number"),
-            ("page.xml", "<calls/>", "page.xml: line 1, byte 0, record 1: expected a value, found '<calls/>'"),
+            ("page.xml", "<calls>", "page.xml: line 1, column 8, byte 7: the source ends inside the record"),
             ("table.csv", "id;name\n1;x\n", "table.csv: line 1, byte 0, record 1: expected a value, found 'id;name'"),
         )  # fmt: skip
         for name, content, message in cases:

@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from tessaron.run import export, shred
     from tessaron.sampling import SampleTaken, sample
     from tessaron.views.survey import Survey, survey
+    from tessaron.xml_matching import XmlFound
 
 __all__ = [
     "DataError",
@@ -43,6 +44,7 @@ __all__ = [
     "TargetError",
     "TessaronError",
     "UsageError",
+    "XmlFound",
     "__version__",
     "draft",
     "export",
@@ -55,6 +57,7 @@ __all__ = [
 
 _LOADED_ON_USE = {
     "Found": "tessaron.matching",
+    "XmlFound": "tessaron.xml_matching",
     "Layout": "tessaron.layouts",
     "LayoutError": "tessaron.core.layouts.faults",
     "Receipt": "tessaron.receipt",

@@ -14,7 +14,7 @@ from tessaron.core.errors import UsageError
 from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.naming import Names
-from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
 from tessaron.options import Options
@@ -80,7 +80,8 @@ class DraftedRun:
         if selection is None:
             return layout
         met = _paths_of(self.reading.records.shape.record)
-        passed = [path for path in map(path_of_text, self.reading.passed) if path is not None]
+        read = path_of_text if self.reading.xml is None else markup_path
+        passed = [path for path in map(read, self.reading.passed) if path is not None]
         unmet = selection.unmet(met, passed)
         if unmet:
             paths = [format_path(path) for path in (*met, *passed) if path]

@@ -21,6 +21,7 @@ from tessaron.core.splitting import Form
 from tessaron.core.structure import settle
 from tessaron.matching import PathReader, parse_chunk
 from tessaron.sources.chunks import ChunkReader
+from tessaron.sources.formats import xml_inputs
 from tessaron.sources.inputs import ByteInput, resolve_inputs
 
 _CHUNK_BYTES = 1024 * 1024
@@ -86,7 +87,12 @@ def sample(
         raise TargetError(f"{path}: is there already; choose another name, or replace it with --replace")
     where = None if records is None else parse_path(records)
     found = _Source(Choice(first))
-    for entry in resolve_inputs(source):
+    inputs = resolve_inputs(source)
+    if xml_inputs(inputs) is not None:
+        raise UsageError(
+            "a sample is taken of JSON; for XML, cut lines: tessaron values … | head | tessaron compose"
+        )
+    for entry in inputs:
         if not isinstance(entry, ByteInput):
             raise UsageError("a sample is taken of files or bytes, not of objects")
         _read(entry, where, found, on_bytes)

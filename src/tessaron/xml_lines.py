@@ -9,7 +9,7 @@ from lxml import etree
 from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel.xml_parsing import reason_of
 from tessaron.core.xml.namespaces import Prefixes
-from tessaron.core.xml.value_lines import ValueLines, lines_of
+from tessaron.core.xml.value_lines import UndeclaredPrefixError, ValueLines, lines_of
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 
@@ -30,6 +30,9 @@ def xml_lines(inputs: Sequence[ByteInput]) -> Iterator[str]:
             _, blocks = utf8_blocks(entry.name, stream, _BLOCK_BYTES, _ignore, heeds_declaration=True)
             try:
                 yield from lines_of(blocks, ValueLines(prefixes, position))
+            except UndeclaredPrefixError as error:
+                reason = f"expected declared prefixes: {error.prefix!r} stands for no namespace"
+                raise DataError(reason, Place(entry.name, line=error.line), "namespace") from None
             except etree.XMLSyntaxError as error:
                 code, reason = reason_of(str(error.msg))
                 line, column = error.position

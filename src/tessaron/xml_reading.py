@@ -18,6 +18,7 @@ from tessaron.core.xml.declaring import declare
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.record_path import ANY_ROOT, Name
 from tessaron.core.xml.splitting import MOST_AROUND_BYTES
+from tessaron.core.xml.tokens import TOKEN
 from tessaron.core.xml.validating import RecordSchema
 from tessaron.core.xpath.location import check_prefixes, parse_location
 from tessaron.options import Options
@@ -91,6 +92,7 @@ class XmlReading:
             reading.wants_above,
         )
         self._schema = None if options.xsd is None else read_schema(options.xsd)
+        self._first_name: str | None = None
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
         self._first_error: DataError | None = None
@@ -118,9 +120,9 @@ class XmlReading:
     def record_name(self) -> str | None:
         """Return the name of the records; None where it is any."""
         if self._location is not None:
-            return self._location.last_name()
+            return self._location.last_name() or self._first_name
         local = self._feed.path.tests[-1].local if self._feed.path is not None else "*"
-        return None if local == "*" else local
+        return self._first_name if local == "*" else local
 
     def root_name(self) -> str | None:
         """Return the name of the documents' outermost element; None where it is any."""
@@ -142,6 +144,7 @@ class XmlReading:
             if chunk.is_skeleton:
                 self._add_documents(chunk)
                 continue
+            self._first_name = self._first_name or _first_name_in(chunk)
             chunks.append(chunk)
             first = chunk.runs[0]
             yield ReadTask(
@@ -268,6 +271,12 @@ def _bytes_of(inputs: list[Input]) -> list[ByteInput]:
     if len(found) < len(inputs):
         raise UsageError("expected XML in all sources, got objects among them")
     return found
+
+
+def _first_name_in(chunk: XmlChunk) -> str | None:
+    """Return the name of the first record, without its prefix."""
+    found = TOKEN.match(chunk.data)
+    return None if found is None else found["start"].decode("utf-8", "replace").rpartition(":")[2]
 
 
 def _spans(chunk: XmlChunk) -> list[tuple[int, int]]:

@@ -88,6 +88,11 @@ def is_markup(path: Path) -> bool:
     return any(isinstance(step, str) and step.startswith(MARKUP) for step in path[:2])
 
 
+def markup_path(text: str) -> Path:
+    """Return the steps of a path in XML as `format_path` shows it, without those to each element."""
+    return tuple(MARKUP + step for step in text.split("/"))
+
+
 def plain_name(step: str) -> str:
     """Return the name of a step without the mark of XML."""
     return step[1:] if step.startswith(MARKUP) else step

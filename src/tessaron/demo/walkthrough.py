@@ -17,7 +17,7 @@ from tessaron.core.survey import SurveyFacts
 from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
 from tessaron.demo.manifests import CARGO_QUESTION, CargoAnswer
 from tessaron.layouts import Layout
-from tessaron.matching import find
+from tessaron.matching import Found, find
 from tessaron.receipt import Receipt
 from tessaron.run import export
 from tessaron.surveying import survey_source
@@ -48,7 +48,11 @@ def look(calls: Path) -> SurveyFacts:
 def first_matches(calls: Path, count: int) -> list[str]:
     """Return the first matches of `LARGE_BOXES`, as `tessaron find --where-found` prints them."""
     found = islice(find(calls, LARGE_BOXES), count)
-    return [f"{match.path}\t{match.source}\t{match.record}\t{match.json()}" for match in found]
+    return [
+        f"{match.path}\t{match.source}\t{match.record}\t{match.json()}"
+        for match in found
+        if isinstance(match, Found)
+    ]
 
 
 def export_both(calls: Path, into: Path, say: Callable[[Receipt], None]) -> dict[str, Receipt]:

@@ -140,7 +140,7 @@ class XmlFeed:
                     f"the document is no record: expected {self.path.shown(self.prefixes)} outermost; "
                     "--records '/*' takes documents of any name"
                 )
-                raise DataError(reason, Place(name, part.line, part.byte_offset), "root")
+                raise DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
             yield part
 
     def _find_path(self, name: str, head: bytes, is_all: bool) -> None:

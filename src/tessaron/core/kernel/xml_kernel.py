@@ -144,7 +144,7 @@ class XmlBuilder:
                 self._put(child, row, position, group, keeps_space, inside)
                 position += 1
         text = "" if not own else own if keeps_space else self._clean(own)
-        if text or (not children and not attributes and node.parent is not None):
+        if text or (not attributes and node.parent is not None and _has_no_element(children)):
             self._put_text(node, row, position, text)
         if is_nil:
             self._put_null(node, row, position)
@@ -216,9 +216,14 @@ class XmlBuilder:
         inside: list[tuple[GrowingNode, int, Any, bool]],
     ) -> None:
         wanted = node.wanted
-        if not len(element) and not element.keys():
+        text = element.text
+        if len(element) and not element.keys() and _has_no_element(element):
+            text = self._text_among_comments(element)
+            is_text_only = True
+        else:
+            is_text_only = not len(element) and not element.keys()
+        if is_text_only:
             if wanted & SCALARS:
-                text = element.text
                 node.texts.append("" if text is None else text if keeps_space else self._clean(text))
                 node.rows.append(row)
                 node.kinds.append(_TEXT)
@@ -235,6 +240,12 @@ class XmlBuilder:
             inside.append((node, row, element, keeps_space))
             return
         self._put_outside(node, row, position, element, keeps_space)
+
+    def _text_among_comments(self, element: Any) -> str:
+        """Return the text of an element that holds no others; what else it holds is counted."""
+        for child in element:
+            self._left_out[_LEFT_OUT[_is_instruction(child)]] += 1
+        return "".join([element.text or "", *(child.tail or "" for child in element)])
 
     def _put_text_only(
         self,
@@ -371,6 +382,11 @@ def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> 
 def _above(chunk: XmlChunk, offset: int) -> tuple[tuple[str, str], ...]:
     """Return the values above the record at `offset`; they are only there where they are wanted."""
     return chunk.run_of(offset).above if any(run.above for run in chunk.runs[:1]) else ()
+
+
+def _has_no_element(element: Any) -> bool:
+    """Say whether an element holds comments and instructions only, besides text."""
+    return not any(type(child.tag) is str for child in element)
 
 
 def _is_instruction(node: Any) -> bool:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from tessaron.core.errors import UsageError
 from tessaron.core.paths import ELEMENT
 from tessaron.core.selecting import Selection
 
@@ -35,12 +34,9 @@ def parse_xml(text: str, selection: Selection | None = None) -> Any:
 
     Raises:
         XmlTextError: With what is wrong, and where in the text.
-        UsageError: When lxml is not installed.
     """
-    try:
-        from lxml import etree
-    except ImportError as error:
-        raise UsageError("XML needs lxml; install it with: pip install 'tessaron[xml]'") from error
+    from lxml import etree
+
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
     try:
         root = etree.fromstring(_DECLARATION.sub("", text).encode(), parser)

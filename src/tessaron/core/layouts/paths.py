@@ -8,7 +8,7 @@ from typing import Protocol
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.jsonpath.syntax import Index, Name, Wildcard
-from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
 
 
 class LayoutPathError(ValueError):
@@ -68,8 +68,6 @@ class JsonLayoutPaths:
 
 def path_of_text(text: str) -> Path | None:
     """Return the steps of a path as `format_path` shows it; None where that was no path of plain steps."""
-    if text[:1] not in ("$", "@") or "/" in text.split("[")[0]:
-        return tuple(MARKUP + step for step in text.split("/"))
     try:
         return parse_layout_path(text).steps
     except LayoutPathError:

@@ -30,6 +30,14 @@ def safe_pull_parser() -> Any:
     )  # fmt: skip
 
 
+class UndeclaredPrefixError(ValueError):
+    """A prefix that stands for no namespace, and the line where it stands."""
+
+    def __init__(self, prefix: str, line: int):
+        super().__init__(prefix, line)
+        self.prefix, self.line = prefix, line
+
+
 @dataclass(slots=True)
 class _Open:
     """An element that is open: its path, how many elements of each name stood in it, and texts so far."""
@@ -98,7 +106,10 @@ class ValueLines:
         for prefix in dict.fromkeys(each.partition(":")[0] for each in used if ":" in each):
             if prefix != "xml" and prefix not in self._known:
                 self._known.add(prefix)
-                yield f"{path}/namespace::{prefix}\t{_shown(self._prefixes.by_prefix()[prefix])}"
+                namespace = self._prefixes.by_prefix().get(prefix)
+                if namespace is None:
+                    raise UndeclaredPrefixError(prefix, element.sourceline)
+                yield f"{path}/namespace::{prefix}\t{_shown(namespace)}"
         for attribute, value in element.items():
             self._stack[-1].has_line = True
             yield f"{path}/@{self._name(attribute)}\t{_shown(value)}"
