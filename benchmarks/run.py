@@ -21,9 +21,16 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from tessaron.demo.generator import call_line, iter_calls
+from tessaron.demo.manifests import MANIFESTS_HEAD, iter_manifests
 
 WORKED_OUT = Path(__file__).with_name("worked_out.layout.toml")
 HAND_SCRIPT = Path(__file__).with_name("by_hand.py")
+_ITERPARSE = (
+    "import sys\nfrom lxml import etree\n"
+    "for _, element in etree.iterparse(sys.argv[1]):\n"
+    "    element.clear()\n"
+    "    while element.getprevious() is not None: del element.getparent()[0]"
+)
 _LOADS = "import json, sys\nfor line in open(sys.argv[1], 'rb'): json.loads(line)"
 
 
@@ -144,10 +151,13 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--megabytes", type=int, default=100)
     parser.add_argument("--rounds", type=int, default=2)
+    parser.add_argument("--xml", action="store_true", help="only XML")
     arguments = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="tessaron-bench-"))
     try:
-        run(folder, arguments.megabytes, arguments.rounds)
+        if not arguments.xml:
+            run(folder, arguments.megabytes, arguments.rounds)
+        run_xml(folder, arguments.megabytes, arguments.rounds)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 
@@ -245,6 +255,42 @@ def run_layouts(
         "no layout, 2 workers": tessaron(calls, "--workers", "2"),
     }
     show(f"Layouts, {megabytes} MB of vessel calls, Parquet", measure_all(work, rounds), "no layout")
+
+
+def write_manifests_of_size(path: Path, megabytes: int) -> None:
+    """Write cargo manifests in one document until the file is so large."""
+    with open(path, "w", encoding="utf-8") as file:
+        written = file.write(MANIFESTS_HEAD)
+        for manifest in iter_manifests(10**9):
+            written += file.write(manifest)
+            if written >= megabytes * 10**6:
+                break
+        file.write("</manifests>\n")
+
+
+def run_xml(folder: Path, megabytes: int, rounds: int) -> None:
+    """Measure XML beside a parser that only goes through it, several files, and one large document."""
+    one, large, several = folder / "manifests.xml", folder / "large.xml", folder / "several"
+    write_manifests_of_size(one, megabytes)
+    write_manifests_of_size(large, 5 * megabytes)
+    several.mkdir()
+    for number in range(4):
+        shutil.copy(one, several / f"manifests-{number}.xml")
+    target = folder / "tables"
+
+    def tessaron(source: Path, workers: int) -> Callable[[], list[str]]:
+        return lambda: export_command(source, target, "--workers", str(workers))
+
+    lines: dict[str, Callable[[], list[str]]] = {
+        "lxml.etree.iterparse": lambda: [sys.executable, "-c", _ITERPARSE, str(one)],
+        "Parquet, 1 worker": tessaron(one, 1),
+        "Parquet, 2 workers": tessaron(one, 2),
+    }
+    show(f"XML, {megabytes} MB of cargo manifests", measure_all(lines, rounds), "lxml.etree.iterparse")
+    files = {"1 worker": tessaron(several, 1), "2 workers": tessaron(several, 2)}
+    show(f"XML, 4 files of {megabytes} MB, Parquet", measure_all(files, 1), "1 worker")
+    document = {"1 worker": tessaron(large, 1), "2 workers": tessaron(large, 2)}
+    show(f"XML, one document of {5 * megabytes} MB, Parquet", measure_all(document, 1), "1 worker")
 
 
 if __name__ == "__main__":

@@ -205,7 +205,7 @@ class XmlReading:
         self._note_faults(faults, chunk, are_records=False)
 
     def _forget_container(self, shape: Shape) -> None:
-        """Take the element in which the records stood, if nothing else does, out of the shape of a document."""
+        """Take the element in which the records stood, if nothing else does, out of a document's shape."""
         path = self._feed.path
         assert path is not None
         node = shape.record

@@ -286,8 +286,8 @@ class ShapeNode:
 
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
-    "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members", "is_lifted",
-    "lifts_scalars", "text_rule", "is_markup", "declared", "declared_position", "repeats",
+    "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members",
+    "is_lifted", "lifts_scalars", "text_rule", "is_markup", "declared", "declared_position", "repeats",
     "is_recursive",
 )  # fmt: skip
 

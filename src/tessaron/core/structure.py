@@ -224,7 +224,7 @@ def _note_wrapper(node: ShapeNode, path: Path, notes: list[StructureNote]) -> No
 
 
 def is_wrapper(node: ShapeNode) -> bool:
-    """Say whether the element of XML here only holds elements that repeat, of one name, or one such wrapper."""
+    """Say whether the element of XML here only holds elements of one name that repeat, or such a wrapper."""
     if not node.is_markup or not isinstance(node.step, str) or len(node.children) != 1:
         return False
     if sum(node.counts) != node.counts[Kind.OBJECT]:

@@ -1,4 +1,4 @@
-"""Cargo manifests of Brackwater as XML: what each call brings, down to the packages, and where it is stowed."""
+"""Cargo manifests of Brackwater as XML: what each call brings, down to the packages, and where it goes."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _REMARKS = (
     'marked "THIS SIDE UP", was not',
     "<not> to be stowed above steel",
 )
-_HEAD = f"""<?xml version="1.0" encoding="UTF-8"?>
+MANIFESTS_HEAD = f"""<?xml version="1.0" encoding="UTF-8"?>
 <!-- Lodged with the harbour office; one manifest for a call. -->
 <manifests xmlns="{MANIFEST_NAMESPACE}" xmlns:g="{GOODS_NAMESPACE}"
     xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" port="Brackwater" year="2026">
@@ -57,7 +57,7 @@ def write_manifests(folder: Path, count: int = DEMO_MANIFESTS, seed: int = _SEED
     """Write `manifests.xml` with `count` manifests into `folder`; return its path."""
     path = folder / MANIFESTS_FILE
     with open(path, "w", encoding="utf-8", newline="\n") as file:
-        file.write(_HEAD)
+        file.write(MANIFESTS_HEAD)
         file.writelines(iter_manifests(count, seed))
         file.write("</manifests>\n")
     return path

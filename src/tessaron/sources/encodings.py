@@ -28,6 +28,7 @@ class Joined:
         self._stream = stream
 
     def read(self, size: int = -1) -> bytes:
+        """Return at most `size` bytes; none at the end."""
         if not self._head:
             return self._stream.read(size)
         if size < 0:
@@ -36,13 +37,15 @@ class Joined:
         return found
 
     def readable(self) -> bool:
+        """Return True."""
         return True
 
     def close(self) -> None:
-        pass
+        """Do nothing: whoever opened the stream closes it."""
 
     @property
     def closed(self) -> bool:
+        """Return False."""
         return False
 
 

@@ -29,7 +29,7 @@ def recognise_format(entry: ByteInput) -> tuple[Format, ByteInput]:
 
 
 def xml_inputs(inputs: list[Input]) -> list[ByteInput] | None:
-    """Return the inputs if they are XML, told from the first; else None. Streams among them can still be read.
+    """Return the inputs if they are XML, told from the first; else None. A stream can still be read.
 
     Raises:
         SourceError: When the first cannot be opened.

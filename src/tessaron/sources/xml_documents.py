@@ -182,7 +182,8 @@ class XmlFeed:
         if any(test.namespace == "" and test.local in names for test in self.path.tests):
             hint = "; names in a namespace need its prefix"
         raise UsageError(
-            f"{self.sources[0].name}: no records at {wanted}: the way leads to {way} and no further{there}{hint}"
+            f"{self.sources[0].name}: no records at {wanted}: the way leads to {way} and no further"
+            f"{there}{hint}"
         )
 
 

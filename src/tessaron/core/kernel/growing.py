@@ -101,6 +101,7 @@ class GrowingNode:
         return kind is Kind.OBJECT or kind is Kind.ARRAY
 
     def path(self) -> Path:
+        """Return the path from the record."""
         steps: list[Any] = []
         node: GrowingNode = self
         while node.parent is not None:

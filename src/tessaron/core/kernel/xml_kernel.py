@@ -273,7 +273,7 @@ class XmlBuilder:
         if element.get(_NIL, "").strip(_SPACE) in ("true", "1"):
             self._occur(node, row, position, _NULL)
             return
-        for name in element.keys():
+        for name in element.attrib:
             (node.attributes.get(name) or self._grow(node, name, True)).passed += 1
         own = element.text
         if len(element):

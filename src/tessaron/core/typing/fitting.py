@@ -300,7 +300,8 @@ def _integers_as_decimals(values: Int64s, target: ColumnType) -> tuple[Any, Bool
 
 
 _FROM_TEXT: dict[str, Callable[[Any, ColumnType, Spelling], tuple[Any, Bools]]] = {
-    "text": _as_is, "json": _as_is, "xml": _as_is, "integer": _to_integer, "decimal": _to_decimal, "double": _to_double,
+    "text": _as_is, "json": _as_is, "xml": _as_is,
+    "integer": _to_integer, "decimal": _to_decimal, "double": _to_double,
     "boolean": _to_boolean, "uuid": _to_uuid, "date": _to_date, "time": _to_time,
     "timestamp": _to_timestamp, "timestamp_tz": _to_timestamp,
 }  # fmt: skip

@@ -180,7 +180,7 @@ class ChunkCollector:
                 piece.above,
                 piece.way,
                 piece.ordinal,
-            )  # fmt: skip
+            )
         )
         self._starts.append(np.array(piece.starts, np.int64) + self._size)
         self._pieces += [piece.data, b"\n"]

@@ -9,7 +9,6 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import lru_cache
 from typing import NoReturn
 
 from tessaron.core.faults import Fault
@@ -17,6 +16,7 @@ from tessaron.core.splitting import SplitError
 from tessaron.core.xml.chunks import Context, Piece
 from tessaron.core.xml.declarations import usable_declarations
 from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
+from tessaron.core.xml.record_end import OpenRecord, record_end, record_patterns
 from tessaron.core.xml.record_path import Name, RecordPath
 from tessaron.core.xml.tokens import CLOSINGS, TOKEN, attributes_of, declarations_in, resolved
 
@@ -67,15 +67,6 @@ class _Open:
     """How many elements of each tag stood in it so far."""
 
 
-@dataclass(slots=True)
-class _Record:
-    """A record that is open: its tag, where its end is looked for next, and how deep it stands in others."""
-
-    tag: bytes
-    scan_at: int
-    depth: int = 1
-
-
 class XmlSplitter:
     """Takes blocks of bytes of one source; gives its records, and its documents without them.
 
@@ -112,7 +103,7 @@ class XmlSplitter:
         self._base = byte_offset
         self._line, self._counted = 1, 0
         self._stack: list[_Open] = []
-        self._record: _Record | None = None
+        self._record: OpenRecord | None = None
         self._run: list[int] = []
         self._ordinal = 0
         self._run_start = 0
@@ -227,10 +218,10 @@ class XmlSplitter:
         data = self._data
         record = self._record
         assert record is not None
-        follows, inside = _patterns(record.tag)
+        follows, inside = record_patterns(record.tag)
         found = False
         while True:
-            end = _end_of(data, record, inside)
+            end = record_end(data, record, inside)
             if end < 0:
                 return found
             found = True
@@ -262,7 +253,7 @@ class XmlSplitter:
     def _open_record(self, found: re.Match[bytes]) -> None:
         self._run_start, self._run = found.start(), [0]
         self._ordinal = self._count_tag(found["start"])
-        self._record = _Record(found["start"], found.end(), 0 if found["empty"] else 1)
+        self._record = OpenRecord(found["start"], found.end(), 0 if found["empty"] else 1)
 
     def _count_tag(self, tag: bytes) -> int:
         """Count an element where it stands; return its position among those of its tag."""
@@ -471,87 +462,6 @@ class XmlSplitter:
         )  # fmt: skip
         self._declared = b""
         return made
-
-
-@lru_cache(maxsize=64)
-def _patterns(tag: bytes) -> tuple[re.Pattern[bytes], re.Pattern[bytes]]:
-    """Return what finds a record right behind another, and what finds the marks that count inside one."""
-    name = re.escape(tag)
-    return (
-        re.compile(rb"[ \t\r\n]*<%b(?=[\s/>])" % name),
-        re.compile(
-            rb"""<(?:/(?P<end>%b)\s*>|(?P<start>%b)(?=[\s/>])(?:[^<>"'/]|"[^"<]*"|'[^'<]*'|/(?!>))*(?P<empty>/?)>"""
-            rb"""|(?P<comment>!--)|(?P<cdata>!\[CDATA\[)|(?P<instruction>\?))""" % (name, name)
-        ),
-    )
-
-
-def _end_of(data: bytes, record: _Record, inside: re.Pattern[bytes]) -> int:
-    """Return where the record ends, or -1; then `record` says where to look on."""
-    if record.depth == 0:
-        return record.scan_at
-    closing, nested = b"</" + record.tag, b"<" + record.tag
-    while record.depth == 1:
-        end = data.find(closing, record.scan_at)
-        if end < 0:
-            return -1
-        mark = _next_mark(data, record.scan_at, end)
-        if data.find(nested, record.scan_at, mark) >= 0:
-            break
-        if mark == end:
-            stop = data.find(b">", end)
-            if stop >= 0 and not data[end + len(closing) : stop].strip(_BLANK):
-                return stop + 1
-            break
-        stop = _end_of_mark(data, mark)
-        if stop < 0:
-            record.scan_at = mark
-            return -1
-        record.scan_at = stop
-    return _end_among_marks(data, record, inside)
-
-
-def _next_mark(data: bytes, start: int, stop: int) -> int:
-    """Return where the next comment, CDATA section or instruction begins; `stop` if none does before."""
-    found = data.find(b"<!", start, stop)
-    stop = stop if found < 0 else found
-    found = data.find(b"<?", start, stop)
-    return stop if found < 0 else found
-
-
-def _end_of_mark(data: bytes, mark: int) -> int:
-    """Return where a comment, CDATA section or instruction ends; -1 if it goes on in the next block."""
-    if data.startswith(b"<?", mark):
-        kind = "instruction"
-    else:
-        kind = "cdata" if data.startswith(b"<![", mark) else "comment"
-    stop = data.find(CLOSINGS[kind], mark + 2)
-    return -1 if stop < 0 else stop + len(CLOSINGS[kind])
-
-
-def _end_among_marks(data: bytes, record: _Record, inside: re.Pattern[bytes]) -> int:
-    while True:
-        found = inside.search(data, record.scan_at)
-        if found is None:
-            # A mark may begin in the last bytes and end in the next block.
-            last = data.rfind(b"<", record.scan_at)
-            record.scan_at = len(data) if last < 0 else last
-            return -1
-        kind = found.lastgroup
-        if kind in CLOSINGS:
-            stop = data.find(CLOSINGS[kind], found.end())
-            if stop < 0:
-                record.scan_at = found.start()
-                return -1
-            record.scan_at = stop + len(CLOSINGS[kind])
-            continue
-        record.scan_at = found.end()
-        if found["end"]:
-            record.depth -= 1
-            if record.depth == 0:
-                return found.end()
-        elif not found["empty"]:
-            record.depth += 1
 
 
 def _shown(data: bytes) -> str:

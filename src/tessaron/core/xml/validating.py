@@ -83,7 +83,7 @@ def _checker(schema: RecordSchema) -> Any:
         space = owner.get("targetNamespace", "")
         if taken or declared.name.namespace != space:
             raise UsageError(
-                f"records cannot be checked by themselves against {first}, as {declared.name.local} stands for "
+                f"records cannot be checked by themselves against {first}: {declared.name.local} stands for "
                 "something else outermost; leave out --xsd, or check the documents beforehand"
             )
         owner.append(made)
