@@ -29,7 +29,8 @@ _ITERPARSE = (
     "import sys\nfrom lxml import etree\n"
     "for _, element in etree.iterparse(sys.argv[1]):\n"
     "    element.clear()\n"
-    "    while element.getprevious() is not None: del element.getparent()[0]"
+    "    while element.getprevious() is not None and element.getparent() is not None:\n"
+    "        del element.getparent()[0]"
 )
 _LOADS = "import json, sys\nfor line in open(sys.argv[1], 'rb'): json.loads(line)"
 

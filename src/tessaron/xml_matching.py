@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import partial
 from typing import Any
 
 from tessaron.core.errors import DataError, Place, UsageError
@@ -138,7 +138,9 @@ class XPathReader:
                 continue
             ordinal = run.ordinal + numbers.get(offset, 0) - numbers.get(run.start, 0)
             line = chunk.line_of(offset)
-            path_of = partial(_path_of, record, "" if whole else _own_path(run.way, record, ordinal, chunk))
+            own = f"/{_spelled(record, chunk.prefixes)}"
+            above = own if whole or not run.way else f"{run.way}{own}[{ordinal}]"
+            path_of = _Places(record, above, chunk.prefixes).path_of
             assert self._expression is not None
             context = record.getroottree() if whole else record
             number = run.document if self.records is None else chunk.record_of(offset)
@@ -178,11 +180,6 @@ def _is_forward(rest: str) -> bool:
     return not _BACKWARD.search(re.sub(r"\"[^\"]*\"|'[^']*'", "''", rest))
 
 
-def _own_path(way: str, record: Any, ordinal: int, chunk: XmlChunk) -> str:
-    name = _spelled(record, chunk.prefixes)
-    return f"{way}/{name}[{ordinal}]" if way else f"/{name}"
-
-
 def _spelled(element: Any, prefixes: Mapping[str, str]) -> str:
     tag = str(element.tag)
     if not tag.startswith("{"):
@@ -191,11 +188,46 @@ def _spelled(element: Any, prefixes: Mapping[str, str]) -> str:
     return f"{prefixes[namespace]}:{local}" if namespace in prefixes else local
 
 
-def _path_of(top: Any, above: str, node: Any) -> str:
-    """Return the path of a node in or below `top`, which has the path `above`; empty for the document."""
-    tree = node.getroottree()
-    path = str(tree.getpath(node))
-    if not above:
-        return path
-    own = str(tree.getpath(top))
-    return above + path.removeprefix(own)
+class _Places:
+    """Gives the paths of the nodes in one piece of a document, with the prefixes that all documents share.
+
+    Args:
+        top: The outermost element that was parsed.
+        above: Its path.
+        prefixes: The prefix of each namespace.
+    """
+
+    def __init__(self, top: Any, above: str, prefixes: Mapping[str, str]):
+        self._top, self._above, self._prefixes = top, above, prefixes
+        self._steps: dict[Any, dict[Any, str]] = {}
+
+    def path_of(self, node: Any) -> str:
+        """Return the path of an element, comment or instruction."""
+        steps: list[str] = []
+        while node is not self._top:
+            parent = node.getparent()
+            if parent is None:
+                # Beside the outermost element stand comments and instructions only.
+                return "/" + _test(node)
+            steps.append(self._step(parent, node))
+            node = parent
+        return self._above + "".join(reversed(steps))
+
+    def _step(self, parent: Any, node: Any) -> str:
+        if parent not in self._steps:
+            names = [(child, self._name(child)) for child in parent]
+            totals = Counter(name for _, name in names)
+            seen: Counter[str] = Counter()
+            made: dict[Any, str] = {}
+            for child, name in names:
+                seen[name] += 1
+                made[child] = f"/{name}[{seen[name]}]" if totals[name] > 1 else f"/{name}"
+            self._steps[parent] = made
+        return self._steps[parent][node]
+
+    def _name(self, node: Any) -> str:
+        return _spelled(node, self._prefixes) if isinstance(node.tag, str) else _test(node)
+
+
+def _test(node: Any) -> str:
+    return "processing-instruction()" if hasattr(node, "target") else "comment()"
