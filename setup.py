@@ -10,6 +10,7 @@ setup(
             "tessaron.core.kernel._fastjson",
             ["src/tessaron/core/kernel/_fastjson.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
+            depends=["src/tessaron/core/kernel/_fastxml.h"],
             extra_compile_args=["-O3"],
         )
     ]

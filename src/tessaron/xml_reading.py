@@ -168,6 +168,7 @@ class XmlReading:
             self._reading.selection,
             location.text if location is not None and not location.is_streamed else "",
             self._record_schema(),
+            options.kernel != "python",
         )
 
     def _record_schema(self) -> RecordSchema | None:

@@ -877,6 +877,8 @@ static PyObject *py_parse(PyObject *self, PyObject *args) {
     return made;
 }
 
+#include "_fastxml.h"
+
 /* ---- splitting ---------------------------------------------------------------------------------- */
 
 /* scan(block, in_text, escaping, depth, at_depth, on_comma): finds where to cut a block.
@@ -919,6 +921,7 @@ static PyObject *py_scan(PyObject *self, PyObject *args) {
 }
 
 static PyMethodDef methods[] = {
+    {"parse_xml", py_parse_xml, METH_VARARGS, "The lanes of a fragment, from XML; see _fastxml.h."},
     {"parse", py_parse, METH_VARARGS, "Return the lanes of a fragment, or None if a record is bad."},
     {"scan", py_scan, METH_VARARGS, "Return where to cut a block, and the state behind it."},
     {NULL, NULL, 0, NULL}};

@@ -10,6 +10,9 @@ def parse(
     selection: Callable[[int, int, int, str], tuple[int, int]] | None = None,
     /,
 ) -> dict[str, Any] | None: ...
+def parse_xml(
+    data: bytes, prefixes: tuple[tuple[str, str], ...], nil: str, trims: int, /
+) -> dict[str, Any] | None: ...
 def scan(
     block: bytes, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /
 ) -> tuple[int, int, int, int, int]: ...

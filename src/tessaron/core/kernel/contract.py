@@ -57,6 +57,7 @@ class XmlOptions:
         selection: What is wanted of the records; None for everything.
         location: An XPath 1.0 expression: the chunk has documents then, and the records are what it leads to.
         schema: What records are checked against; those that are otherwise are faults.
+        compiled: Whether the compiled code may do what it can.
         keeps_broken: Whether an element that cannot be read leaves an empty row.
     """
 
@@ -65,6 +66,7 @@ class XmlOptions:
     selection: Selection | None = None
     location: str = ""
     schema: RecordSchema | None = None
+    compiled: bool = True
     keeps_broken: bool = False
 
 

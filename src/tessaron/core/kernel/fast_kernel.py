@@ -53,7 +53,7 @@ def _parse(data: bytes, separator: Separator, continues: bool, options: KernelOp
     )
     if lanes is None:
         return None
-    fragment = _fragment(lanes)
+    fragment = fragment_of_lanes(lanes)
     return None if any(map(_repeats_keys, fragment.nodes)) else fragment
 
 
@@ -75,7 +75,8 @@ def _read_carefully(data: bytes, separator: Separator, continues: bool, options:
     return fragment
 
 
-def _fragment(lanes: dict[str, Any]) -> Fragment:
+def fragment_of_lanes(lanes: dict[str, Any]) -> Fragment:
+    """Return the fragment whose lanes the compiled code has collected."""
     columns: dict[str, list[Any]] = {}
     for name, kind in _LANES:
         values = np.frombuffer(lanes[name], kind)

@@ -6,6 +6,7 @@ other become an array. So nothing behind the kernel knows the difference.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from typing import Any, cast
@@ -14,7 +15,9 @@ import numpy as np
 
 from tessaron.core.faults import Fault
 from tessaron.core.fragment import Fragment, Passed, Role
+from tessaron.core.kernel import is_compiled
 from tessaron.core.kernel.contract import XmlOptions
+from tessaron.core.kernel.fast_xml import can_be_fast, read_xml_fast
 from tessaron.core.kernel.growing import GrowingNode, finish_nodes
 from tessaron.core.kernel.number_texts import numbers_apart
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
@@ -25,6 +28,7 @@ from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE, XML_NAMESPACE
 
 _SPACE = " \t\r\n"
+_RUN_OF_SPACE = re.compile("[ \t\r\n]+")
 _NIL = f"{{{INSTANCE_NAMESPACE}}}nil"
 _KEEPS_SPACE = f"{{{XML_NAMESPACE}}}space"
 _LEFT_OUT = ("comment()", "processing-instruction()")
@@ -44,6 +48,10 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
         instructions were left out.
     """
     parser = XmlParser(chunk, options.predicates, options.location)
+    if is_compiled() and can_be_fast(chunk, options) and parser.whole() is not None:
+        made = read_xml_fast(chunk, options)
+        if made is not None:
+            return made
     builder = XmlBuilder(chunk.prefixes, options)
     faults: list[Fault] = []
     offsets: list[int] = []
@@ -163,7 +171,7 @@ class XmlBuilder:
             else:
                 groups[name] = [child]
         text = "".join([own or "", *[tail for tail in tails if tail]])
-        is_mixed = bool(text) and not text.isspace()
+        is_mixed = bool(text.strip(_SPACE))
         return groups, text if is_mixed or not groups else None
 
     def _put(
@@ -234,6 +242,7 @@ class XmlBuilder:
             return
         if wanted & INSIDE:
             if _is_bare_nil(element):
+                self._text_among_comments(element)
                 self._occur(node, row, position, _NULL)
                 return
             self._occur(node, row, position, _OBJECT)
@@ -395,7 +404,9 @@ def _is_instruction(node: Any) -> bool:
 
 def _is_bare_nil(element: Any) -> bool:
     """Say whether an element holds nothing but `xsi:nil`."""
-    return len(element) == 0 and not element.text and _nil_alone(element.items())
+    if not _nil_alone(element.items()):
+        return False
+    return not element.text and all(type(child.tag) is not str and not child.tail for child in element)
 
 
 def _nil_alone(items: Iterable[tuple[str, str]]) -> bool:
@@ -414,7 +425,7 @@ def _trimmed(text: str) -> str:
 
 
 def _collapsed(text: str) -> str:
-    return " ".join(text.split())
+    return _RUN_OF_SPACE.sub(" ", text.strip(_SPACE))
 
 
 def _kept(text: str) -> str:

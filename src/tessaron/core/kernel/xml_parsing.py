@@ -55,6 +55,8 @@ class XmlParser:
     ) -> None:
         self._chunk = chunk
         self._alone = alone
+        self._is_parsed = False
+        self._whole: list[Any] | None = None
         self._find = _expression(location, chunk) if location else None
         self._head, self._tail = _around(chunk)
         self._holds = _condition(predicates, chunk) if predicates else None
@@ -74,17 +76,25 @@ class XmlParser:
             for start, stop in zip(starts, [*starts[1:], len(chunk.data)], strict=True):
                 yield start, self._document(chunk.data[start:stop])
             return
-        try:
-            root = self._parse(chunk.data)
-        except etree.XMLSyntaxError:
-            root = None
-        found = [] if root is None else [child for child in root if isinstance(child.tag, str)]
-        if len(found) == len(starts):
+        found = self.whole()
+        if found is not None:
             for start, record in zip(starts, found, strict=True):
                 yield start, self._wanted(record)
             return
         for start, stop in zip(starts, [*starts[1:], len(chunk.data)], strict=True):
             yield start, self._one(chunk.data[start:stop])
+
+    def whole(self) -> list[Any] | None:
+        """Return the elements of all records, where nothing is wrong with any; else None."""
+        if not self._is_parsed:
+            self._is_parsed = True
+            try:
+                root = self._parse(self._chunk.data)
+            except etree.XMLSyntaxError:
+                return None
+            found = [child for child in root if isinstance(child.tag, str)]
+            self._whole = found if len(found) == len(self._chunk.starts) else None
+        return self._whole
 
     def _one(self, data: bytes) -> Any:
         try:

@@ -1,0 +1,41 @@
+"""The compiled part of the XML kernel: for plain chunks in which lxml has found nothing wrong."""
+
+from __future__ import annotations
+
+from tessaron.core.fragment import Fragment, Passed, Role
+from tessaron.core.kernel.contract import XmlOptions
+from tessaron.core.paths import MARKUP
+from tessaron.core.xml.chunks import XmlChunk
+from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
+
+_NOT_KNOWN = (b"xmlns", b"xml:space")
+"""What changes the meaning of names or texts inside of records: then they are walked in Python."""
+
+
+def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
+    """Say whether a chunk is one that the compiled code knows: all of it is wanted, and nothing special is."""
+    context = chunk.context
+    is_plain = options == XmlOptions(options.white_space) and options.white_space != "collapse"
+    is_plain &= not context.declarations and not context.keeps_space and not any(r.above for r in chunk.runs)
+    return is_plain and not any(mark in chunk.data for mark in _NOT_KNOWN)
+
+
+def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Fragment | None:
+    """Return the fragment of the records in `chunk`, all well-formed; None if it has to be made in Python."""
+    from tessaron.core.kernel._fastjson import parse_xml
+    from tessaron.core.kernel.fast_kernel import fragment_of_lanes
+
+    declared = chunk.context.namespaces
+    spelled = tuple((prefix, chunk.prefixes.get(space, "")) for prefix, space in declared if space)
+    nil = next((f"{prefix}:nil" for prefix, space in declared if space == INSTANCE_NAMESPACE and prefix), "")
+    lanes = parse_xml(chunk.data, spelled, nil, options.white_space == "trim")
+    if lanes is None:
+        return None
+    fragment = fragment_of_lanes(lanes)
+    for test, count in (
+        ("comment()", lanes["comments"]),
+        ("processing-instruction()", lanes["instructions"]),
+    ):
+        if count:
+            fragment.passed.append(Passed(0, f"{MARKUP}.//{test}", Role.MEMBER, count, True))
+    return fragment
