@@ -424,6 +424,22 @@ class AnyDocumentTest(unittest.TestCase):
             self.assertEqual(plain[name].to_pylist(), again[name].to_pylist())
         self.assertEqual(tessaron.update(layout, text, workers=1)[1].new, ())
 
+    @settings(max_examples=40, deadline=None)
+    @given(st.lists(elements(), min_size=1, max_size=6), st.sampled_from(["trim", "keep"]))
+    def test_both_kernels_give_the_same(self, records, white_space):
+        odd = f"<c {NIL}/><c x='&lt;&#65;' y='a\tb\r\nc'>&#13;\r\n <?p x?><![CDATA[ <]]>&amp;</c><c><v {NIL}><!-- --></v></c>"
+        many = "".join(
+            f"<c><v>{value}</v></c>"
+            for value in ("-9223372036854775808", "9223372036854775808", "-0", "1.", ".5")
+        )
+        text = f"<r>{''.join(records)}{odd}{many}</r>".encode()
+        one, other = (
+            tessaron.shred(text, records="/r/c", kernel=kernel, white_space=white_space, workers=1)
+            for kernel in ("auto", "python")
+        )
+        self.assertEqual(one.notes, other.notes)
+        self.assertEqual({n: one[n].to_pylist() for n in one}, {n: other[n].to_pylist() for n in other})
+
     @settings(max_examples=20, deadline=None)
     @given(st.lists(elements(), min_size=1, max_size=6))
     def test_the_split_changes_nothing(self, records):

@@ -152,6 +152,22 @@ class ShapeNode:
             node = self.children[step] = ShapeNode(step, is_markup=self.is_markup)
         return node
 
+    def profile_single_elements(self, count: int) -> None:
+        """Count so many single values here as arrays of one element in the profile, if there is one."""
+        profile = self.profile
+        if not count or profile is None:
+            return
+        profile.least_elements = min(1, profile.least_elements) if profile.arrays else 1
+        profile.most_elements = max(1, profile.most_elements)
+        profile.arrays, profile.elements = profile.arrays + count, profile.elements + count
+
+    def count_as_arrays(self) -> None:
+        """Count the objects here as arrays with one element, which they are once they are lifted."""
+        objects = self.counts[Kind.OBJECT]
+        self.counts[Kind.ARRAY] += objects
+        self.counts[Kind.OBJECT] = 0
+        self.profile_single_elements(objects)
+
     def fold_into(self, outer: ShapeNode) -> None:
         """Stand for `outer` again: what is below goes there."""
         self.fold = outer

@@ -169,6 +169,8 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
         if step is not ELEMENT:
             del node.children[step]
             element.child(step).take_over(child)
+    if node.is_markup:
+        node.count_as_arrays()
 
 
 def _lift_all(node: ShapeNode) -> None:
@@ -177,11 +179,7 @@ def _lift_all(node: ShapeNode) -> None:
     element = node.child(ELEMENT)
     count = node.move_scalars(element, Kind.ARRAY, with_nulls=True)
     element.row_count += count
-    if count and node.profile is not None:
-        profile = node.profile
-        profile.least_elements = min(1, profile.least_elements) if profile.arrays else 1
-        profile.most_elements = max(1, profile.most_elements)
-        profile.arrays, profile.elements = profile.arrays + count, profile.elements + count
+    node.profile_single_elements(count)
 
 
 def _settle_late_scalars(record: ShapeNode) -> None:

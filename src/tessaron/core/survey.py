@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from decimal import Decimal
 
-from tessaron.core.kinds import Kind
+from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.noticing import SurveyNote, find_notes
 from tessaron.core.paths import ELEMENT, RECORD_STEP, Each, Path, Step, format_path, plain_name
 from tessaron.core.profile import Example
@@ -133,7 +133,9 @@ def _entry(visit: _Visit) -> PathEntry:
     kinds: dict[str, int] = {}
     for kind in sorted(Kind, key=lambda kind: -node.counts[kind]):
         if node.counts[kind]:
-            kinds[KIND_NAMES[kind]] = kinds.get(KIND_NAMES[kind], 0) + node.counts[kind]
+            # In XML all values are texts, whatever they read as.
+            name = KIND_NAMES[Kind.TEXT if node.is_markup and kind in SCALAR_KINDS else kind]
+            kinds[name] = kinds.get(name, 0) + node.counts[kind]
     scalars = sum(node.counts[kind] for kind in node.scalar_kinds())
     distinct = profile.distinct if profile is not None and scalars else None
     least, most = _ends(node)

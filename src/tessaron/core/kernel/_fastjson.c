@@ -35,7 +35,7 @@ static int grow(Buffer *b, size_t more) {
 
 static int put_bytes(Buffer *b, const void *bytes, size_t size) {
     if (grow(b, size)) return NO_MEMORY;
-    memcpy(b->at + b->used, bytes, size);
+    if (size) memcpy(b->at + b->used, bytes, size);
     b->used += size;
     return OK;
 }

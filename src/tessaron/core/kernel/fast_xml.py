@@ -13,7 +13,7 @@ _NOT_KNOWN = (b"xmlns", b"xml:space")
 
 
 def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
-    """Say whether a chunk is one that the compiled code knows: all of it is wanted, and nothing special is."""
+    """Say whether a chunk is one that the compiled code knows: all of it wanted, nothing special in it."""
     context = chunk.context
     is_plain = options == XmlOptions(options.white_space) and options.white_space != "collapse"
     is_plain &= not context.declarations and not context.keeps_space and not any(r.above for r in chunk.runs)
