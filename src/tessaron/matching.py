@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.faults import Fault
@@ -20,7 +20,9 @@ from tessaron.core.splitting import Chunk
 from tessaron.sources.chunks import ChunkReader
 from tessaron.sources.formats import xml_inputs
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput, resolve_inputs
-from tessaron.xml_matching import XmlFound, XPathReader
+
+if TYPE_CHECKING:
+    from tessaron.xml_matching import XmlFound
 
 
 def find(
@@ -44,6 +46,9 @@ def find(
     inputs = resolve_inputs(source)
     documents = xml_inputs(inputs)
     if documents is not None:
+        # What reads XML takes time to load.
+        from tessaron.xml_matching import XPathReader
+
         return iter(XPathReader(documents, path, records, namespaces or {}))
     where = None if records is None else parse_path(records)
     return iter(PathReader(inputs, parse_path(path), where))

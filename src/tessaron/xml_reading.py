@@ -85,7 +85,7 @@ class XmlReading:
         self._feed = XmlFeed(
             _bytes_of(reading.inputs),
             reading.count_bytes,
-            min(options.bounded_chunk_bytes(), _CHUNK_BYTES // min(options.worker_count(), 2)),
+            min(options.bounded_chunk_bytes(), _CHUNK_BYTES),
             self._location,
             self.prefixes,
             options.envelope and not self._is_whole,
