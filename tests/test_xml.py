@@ -173,6 +173,20 @@ class TypesTest(unittest.TestCase):
             drafted = tessaron.draft(source, xsd=str(xsd), records="/calls/call").text
             self.assertIn(f'xsd = "{xsd}"', drafted)
 
+    def test_numbers_as_people_write_them_are_noted(self):
+        for value, is_noted in (
+            ("1 234,50", True),
+            ("1.234.567,8", True),
+            ("12,5", True),
+            ("1'000", True),
+            ("12;5", False),
+        ):
+            with self.subTest(value):
+                drafted = tessaron.draft(
+                    f"<r><c><v>{value}</v></c><c><v>x</v></c></r>".encode(), records="/r/c"
+                ).text
+                self.assertEqual("as people write them" in drafted, is_noted)
+
 
 class RecordsTest(unittest.TestCase):
     def test_the_records_are_recognised(self):

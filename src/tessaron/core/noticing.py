@@ -23,6 +23,7 @@ _SCALAR_GROUPS = {
 }
 _SUSPECTED = {
     "number": "numbers kept as text",
+    "grouped number": "numbers as people write them, kept as text",
     "date": "dates not written as in ISO 8601",
     "ambiguous date": "dates of which day and month cannot be told apart",
     "JSON": "JSON kept as text",
@@ -88,7 +89,8 @@ ADVICE = {
     "mixed content": 'keep the markup too where the order matters: a column with type = "xml"',
     "dictionary": "a child table with a key column; --no-dictionary PATH if they are fields",
     "contains itself": "rows refer by within_key to the row they stand in",
-    "number": "JSON text stays text; load it as a number only where the digits are to be trusted",
+    "grouped number": 'stay text; type = "decimal(…)" with decimal and grouping in a layout reads them',
+    "number": "text stays text; load it as a number only where the digits are to be trusted",
     "date": "stays text; a format such as %d/%m/%Y would read it",
     "ambiguous date": "find out which it is: the formats are %d/%m/%Y and %m/%d/%Y",
     "JSON": "stays text; it could be flattened in place",

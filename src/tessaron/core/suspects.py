@@ -26,6 +26,11 @@ PLACEHOLDERS = (
 _PLACEHOLDERS = pa.array(PLACEHOLDERS, pa.large_string())
 _PLACEHOLDER_LENGTHS = np.array(sorted({len(text) for text in PLACEHOLDERS}))
 _NUMBER = r"^-?(0|[1-9][0-9]*)(\.[0-9]+)?([eE][-+]?[0-9]+)?$"
+_GROUPED = (
+    r"^-?([0-9]{1,3}([ '\x{00a0}\x{202f}][0-9]{3})+([.,][0-9]+)?|[0-9]{1,3}(\.[0-9]{3})+,[0-9]+"
+    r"|[0-9]{1,3}(,[0-9]{3})+\.[0-9]+|[0-9]+,[0-9]+)$"
+)
+"""Numbers as people write them: with a comma, or in groups of three."""
 _DAY_FIRST = r"^[0-9]{1,2}([/.-])[0-9]{1,2}[/.-]([0-9]{4}|[0-9]{2})( [0-9:]+)?$"
 _AMBIGUOUS = r"^(0?[1-9]|1[0-2])[/.-](0?[1-9]|1[0-2])[/.-]([0-9]{4}|[0-9]{2})( [0-9:]+)?$"
 _EMAIL = r"^[^@\s]+@[^@\s]+\.[A-Za-z]{2,}$"
@@ -97,6 +102,11 @@ def _numbers(lane: _Lane) -> Bools:
     return lane.exact((_digits(lane.first) | (lane.first == ord("-"))) & _digits(lane.last), _NUMBER)
 
 
+def _grouped_numbers(lane: _Lane) -> Bools:
+    begins = _digits(lane.first) | (lane.first == ord("-"))
+    return lane.exact(begins & _digits(lane.last) & (lane.lengths >= 3) & (lane.lengths <= 40), _GROUPED)
+
+
 def _dates(lane: _Lane) -> Bools:
     return lane.exact((lane.lengths <= 19) & _digits(lane.first) & _digits(lane.last), _DAY_FIRST)
 
@@ -160,6 +170,7 @@ _LOOKS: dict[str, Callable[[_Lane], Bools]] = {
     "placeholder": _placeholders,
     "surrounding spaces": _spaced,
     "number": _numbers,
+    "grouped number": _grouped_numbers,
     "date": _dates,
     "ambiguous date": _ambiguous,
     "JSON": _json,
