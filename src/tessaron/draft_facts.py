@@ -117,7 +117,8 @@ def _each_remark(reading: Reading, record: ShapeNode) -> Iterator[tuple[str, Rem
 _TOPICS = frozenset(
     (
         "mixed kinds", "number", "grouped number", "date", "ambiguous date", "JSON", "placeholder",
-        "surrounding spaces", "e-mail address", "phone number", "card number", "not all alike", "spellings", "long integers",
+        "surrounding spaces", "e-mail address", "phone number", "card number", "not all alike", "spellings",
+        "long integers",
     )
 )  # fmt: skip
 """The notes of a survey that say something about how a column is to be read."""

@@ -101,7 +101,7 @@ class XmlSplitter:
         self._waiting_bytes = 0
         self._at = 0
         self._base = byte_offset
-        self._line, self._counted = 1, 0
+        self._line, self._counted, self._before_line = 1, 0, 0
         self._stack: list[_Open] = []
         self._record: OpenRecord | None = None
         self._run: list[int] = []
@@ -159,8 +159,7 @@ class XmlSplitter:
             tag = self._stack[-1].tag.decode("utf-8", "replace")
             reason = f"the source ends inside <{tag}>; expected </{tag}>; fetch the file again"
             self._fail("truncated", reason, len(self._data))
-        if rest.strip(_BLANK):
-            self._fail("syntax", f"expected an element, found {_shown(rest)}")
+        self._check_blank(rest)
         if not self.documents:
             self._fail("empty", "the source is empty; expected an XML document")
 
@@ -179,6 +178,7 @@ class XmlSplitter:
     def _read(self) -> Iterator[Piece | Skeleton]:
         kept = self._at if self._record is None else self._run_start
         self._line = self._line_at(kept)
+        self._before_line = self._column_at(kept) - 1
         self._data = b"".join((self._data[kept:], *self._waiting))
         self._waiting, self._waiting_bytes = [], 0
         self._base += kept
@@ -206,10 +206,15 @@ class XmlSplitter:
         self._counted = at
         return self._line
 
+    def _column_at(self, at: int) -> int:
+        """Return the column of a place in the text, from 1, in bytes."""
+        last = self._data.rfind(b"\n", 0, at)
+        return at - last if last >= 0 else self._before_line + at + 1
+
     def _fail(self, code: str, reason: str, at: int | None = None) -> NoReturn:
         at = self._at if at is None else at
-        column = at - self._data.rfind(b"\n", 0, at)
-        raise SplitError(Fault(code, self._base + at, reason, line=self._line_at(at), column=column))
+        fault = Fault(code, self._base + at, reason, line=self._line_at(at), column=self._column_at(at))
+        raise SplitError(fault)
 
     # -- records --------------------------------------------------------------------------------------
 
@@ -447,11 +452,17 @@ class XmlSplitter:
         if self._stack or self._data[self._at : self._at + 1] == b"<":
             if len(self._skeleton) <= MOST_AROUND_BYTES:
                 self._skeleton += self._data[self._at : stop]
-        elif self._data[self._at : stop].strip(_BLANK):
-            self._fail(
-                "syntax", f"expected an element, found {_shown(self._data[self._at : stop].lstrip(_BLANK))}"
-            )
+        else:
+            self._check_blank(self._data[self._at : stop])
         self._at = stop
+
+    def _check_blank(self, data: bytes) -> None:
+        """Check that nothing stands outside of the documents, in what comes next."""
+        rest = data.lstrip(_BLANK)
+        if rest:
+            self._fail(
+                "syntax", f"expected an element, found {_shown(rest)}", self._at + len(data) - len(rest)
+            )
 
     def _close_document(self) -> Skeleton:
         data = bytes(self._skeleton) if len(self._skeleton) <= MOST_AROUND_BYTES else b""

@@ -10,7 +10,7 @@ from difflib import SequenceMatcher, get_close_matches
 _STEP = re.compile(r"(//?)((?:[A-Za-z-]+::)?@?[^/\[\]|]+)((?:\[[^\]]*\])*)")
 _SHOWN_PATHS, _SHOWN_NAMES = 3, 6
 _NEAR = 0.55
-_NAMESPACE_MISSED, _OTHER_CASE = 0.97, 0.95
+_NAMESPACE_MISSED, _OTHER_CASE, _LAST_NAME = 0.97, 0.95, 0.6
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,6 +98,10 @@ def _likeness(steps: Sequence[str], path: tuple[str, ...], is_below: bool) -> fl
     mine, theirs = [n.lower() for n in _locals(steps)], [n.lower() for n in _locals(own)]
     if mine == theirs:
         return _OTHER_CASE
+    if len(mine) > 1 and mine[:-1] == theirs[:-1]:
+        return _LAST_NAME + 0.3 * SequenceMatcher(None, mine[-1], theirs[-1]).ratio()
     matched = SequenceMatcher(None, mine, theirs).ratio()
+    if mine and theirs and mine[-1] == theirs[-1]:
+        return min(_OTHER_CASE, 0.7 * matched + 0.35)
     last = bool(mine and theirs and get_close_matches(mine[-1], [theirs[-1]], 1, 0.7))
     return 0.7 * matched + 0.2 * last
