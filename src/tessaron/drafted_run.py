@@ -17,9 +17,10 @@ from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
+from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
-from tessaron.reading import Feed, Progress, Reading
+from tessaron.reading import Reading
 from tessaron.receipt import KeyCheck
 from tessaron.run_outcome import Outcome
 from tessaron.sources.inputs import Input

@@ -15,10 +15,11 @@ from tessaron.core.paths import Path, format_path
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import RowsTask
 from tessaron.draft_facts import draft_of
+from tessaron.feeds import Progress
 from tessaron.layouts import Layout
 from tessaron.options import Options
 from tessaron.pool import Pool
-from tessaron.reading import Progress, Reading
+from tessaron.reading import Reading
 
 
 class FlatRows:

@@ -9,10 +9,11 @@ from typing import Any
 from tessaron.core.layouts.updating import Update, update_text
 from tessaron.core.layouts.writing import Draft, write_draft
 from tessaron.draft_facts import draft_of
+from tessaron.feeds import Feed, NoProgress, Progress
 from tessaron.layouts import Layout
 from tessaron.options import Options
 from tessaron.pool import Pool
-from tessaron.reading import Feed, NoProgress, Progress, Reading
+from tessaron.reading import Reading
 from tessaron.sources.inputs import Input, resolve_inputs
 from tessaron.spill import Spill
 

@@ -20,9 +20,10 @@ from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.paths import Origin
 from tessaron.core.tables import shift_keys
 from tessaron.core.work import RowsTask
+from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
-from tessaron.reading import Feed, Progress, Reading
+from tessaron.reading import Reading
 from tessaron.receipt import Finding, KeyCheck
 from tessaron.run_outcome import Outcome
 from tessaron.sources.inputs import Input

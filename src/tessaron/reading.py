@@ -6,32 +6,32 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
-from typing import TYPE_CHECKING, Any, Protocol
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from tessaron.core.branches import origin
 from tessaron.core.envelope import MOST_AROUND_BYTES
 from tessaron.core.errors import DataError, UsageError
-from tessaron.core.faults import Fault, Repeated
+from tessaron.core.faults import Fault
 from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.naming import name_of_source
-from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.paths import Origin, format_path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.selecting import Selection
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.structure import StructureNote, StructureRules, object_paths, settle, settle_names
-from tessaron.core.work import ReadResult, ReadTask, ReshapeTask, read_chunk, reshape
+from tessaron.core.structure import StructureNote, object_paths, settle
+from tessaron.core.work import ReadResult, ReadTask
+from tessaron.feeds import Feed, Mapper, Progress, Result, ShapeWork, Work
 from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
 from tessaron.sources.chunks import ChunkReader
 from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput
-from tessaron.spill import Spill
 
 if TYPE_CHECKING:
     from tessaron.xml_reading import XmlReading
@@ -42,119 +42,6 @@ RECOVERABLE = frozenset(("depth", "repeated_name"))
 """Faults after which the run goes on: the record is a reject."""
 NOTES_KEPT = 1_000
 """So many repeated names and rejects are kept with their place; all are counted."""
-
-
-class Progress(Protocol):
-    """Is told how far a run is; see `views.progress` for one that draws a bar."""
-
-    def start(self, total_bytes: int | None) -> None:
-        """Reading begins; `total_bytes` is None when a source does not tell its size."""
-
-    def say(self, text: str) -> None:
-        """Something is to be known before the run goes on."""
-
-    def read(self, byte_count: int) -> None:
-        """So many more bytes were read."""
-
-    def write(self, step: int, steps: int) -> None:
-        """Of `steps` fragments, `step` were turned into rows."""
-
-
-class NoProgress:
-    """Is told, and shows nothing."""
-
-    def start(self, total_bytes: int | None) -> None:
-        """Do nothing."""
-
-    def say(self, text: str) -> None:
-        """Do nothing."""
-
-    def read(self, byte_count: int) -> None:
-        """Do nothing."""
-
-    def write(self, step: int, steps: int) -> None:
-        """Do nothing."""
-
-
-class Mapper(Protocol):
-    """Applies a function to tasks, perhaps in other processes; results come in the order of the tasks."""
-
-    def map(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
-        """Yield `work(task)` for each task."""
-
-
-class Result(Protocol):
-    """What a chunk or fragment becomes: `work.ReadResult`, or `laying.work.LaidResult`."""
-
-    record_count: int
-    faults: list[Fault]
-    repeated: list[Repeated]
-    offsets: list[int]
-    is_cut: bool
-
-
-class Work(Protocol):
-    """What is done with chunks of records, perhaps in other processes, and with fragments made here."""
-
-    def __call__(self, task: ReadTask) -> Any:
-        """Return the result for a chunk."""
-
-    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> Any:
-        """Return the result for a fragment."""
-
-
-class ShapeWork:
-    """Parses, and learns the shape."""
-
-    def __call__(self, task: ReadTask) -> ReadResult:
-        """Return the fragment of a chunk and its shape."""
-        return read_chunk(task)
-
-    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
-        """Return a fragment packed, and its shape."""
-        return ReadResult.of(fragment, None, places)
-
-
-@dataclass(slots=True)
-class Feed:
-    """Fragments of one sort, with their shape: the records, or the documents around them."""
-
-    spill: Spill
-    shape: Shape = field(default_factory=Shape)
-    records_before: list[int] = field(default_factory=list)
-    sources: list[str] = field(default_factory=list)
-
-    def add(self, result: ReadResult, records_before: int, source: str) -> None:
-        """Put the next fragment aside."""
-        self.shape.merge(result.shape)
-        self.spill.write(result.packed)
-        self.records_before.append(records_before)
-        self.sources.append(source)
-
-    def settle_names(self, rules: StructureRules, mapper: Mapper, is_survey: bool) -> None:
-        """Settle which objects of many names are dictionaries; regroup fragments that took others so."""
-        settled: dict[Path, bool] = {}
-        while (known := settle_names(self.shape, rules, settled)) != settled:
-            settled = known
-            counts = {path: _name_count(self.shape, path) for path in settled}
-            tasks = (
-                ReshapeTask(packed, settled, source if is_survey else None)
-                for packed, source in zip(self.spill.read(), self.sources, strict=True)
-            )
-            self.shape, again = Shape(settled), Spill()
-            for result in mapper.map(reshape, tasks):
-                self.shape.merge(result.shape)
-                again.write(result.packed)
-            self.spill.replace_by(again)
-            for path, count in counts.items():
-                node = self.shape.node_at(path)
-                if node is not None and node.is_dictionary:
-                    node.name_count = count
-
-
-def _name_count(shape: Shape, path: Path) -> int:
-    node = shape.node_at(path)
-    return 0 if node is None else len(node.names or ()) or node.name_count
 
 
 @dataclass(slots=True)

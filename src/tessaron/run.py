@@ -17,8 +17,8 @@ from tessaron.core.layout import TableSet
 from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
 from tessaron.drafted_run import DraftedRun
+from tessaron.feeds import NoProgress, Progress
 from tessaron.options import Options
-from tessaron.reading import NoProgress, Progress
 from tessaron.receipt import (
     LAYOUT_FILE,
     RECEIPT_FILE,

@@ -18,9 +18,10 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.survey import SurveyFacts, SurveyMaker, survey_entries
 from tessaron.core.typing.inference import infer_type
 from tessaron.core.uniques import ALMOST, SHOWN_VALUES, HashTask, HashWork, Repeats
+from tessaron.feeds import Feed, NoProgress, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
-from tessaron.reading import Feed, NoProgress, Progress, Reading
+from tessaron.reading import Reading
 from tessaron.sources.inputs import resolve_inputs
 from tessaron.spill import Spill
 

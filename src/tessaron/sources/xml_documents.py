@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 
@@ -137,7 +138,8 @@ class XmlFeed:
         for part in parts:
             if isinstance(part, Skeleton) and self.path.is_root:
                 reason = (
-                    f"the document is no record: expected {self.path.shown(self.prefixes)} outermost; "
+                    f"the document is no record: expected {self.path.shown(self.prefixes)} outermost, "
+                    f"found {_first_tag(part.data)}; "
                     "--records '/*' takes documents of any name"
                 )
                 raise DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
@@ -190,6 +192,10 @@ class XmlFeed:
 def as_skeleton(chunk: XmlChunk) -> XmlChunk:
     """Return a chunk marked as documents without their records."""
     return XmlChunk(chunk.data, chunk.starts, chunk.runs, chunk.context, chunk.prefixes, True)
+
+
+def _first_tag(data: bytes) -> str:
+    return "<" + re.split(rb"[\s/>]", data[1:], maxsplit=1)[0].decode("utf-8", "replace") + ">"
 
 
 def _piece_of(skeleton: Skeleton) -> Piece:

@@ -59,7 +59,10 @@ def read_schema(path: str | Path) -> SchemaFiles:
             if location is not None and urlparse(location).scheme in ("", "file"):
                 pending.append(file.parent / unquote(urlparse(location).path))
     documents = tuple((str(file), data) for file, data in found.items())
-    return SchemaFiles(str(path), documents, Schema(roots))
+    try:
+        return SchemaFiles(str(path), documents, Schema(roots))
+    except UsageError as error:
+        raise UsageError(f"{path}: {error}") from None
 
 
 def _read(file: Path, first: Path) -> bytes:

@@ -11,6 +11,7 @@ from typing import Any, Literal
 from lxml import etree
 
 from tessaron.core.errors import UsageError
+from tessaron.core.xml.namespaces import XML_NAMESPACE
 from tessaron.core.xpath.location import unknown_prefix
 
 ResultKind = Literal["element", "attribute", "text", "comment", "instruction", "number", "boolean"]
@@ -127,7 +128,7 @@ def attribute_name(element: Any, name: str) -> str:
     if not name.startswith("{"):
         return name
     namespace, _, local = name[1:].rpartition("}")
-    if namespace == "http://www.w3.org/XML/1998/namespace":
+    if namespace == XML_NAMESPACE:
         return f"xml:{local}"
     prefix = next((p for p, space in element.nsmap.items() if space == namespace and p), None)
     return f"{prefix}:{local}" if prefix else local
