@@ -200,6 +200,31 @@ class LayoutTest(FolderTest):
         )
         self.assertEqual([list(row.values())[3:] for row in rows["tag"]], [["C1", "a", "Brackwater"]])
 
+    def test_texts_that_hold_documents(self):
+        text = """<r><c><x><![CDATA[<o k="1"><i n="a">p</i><i n="b"/><u/></o>]]></x><j>{"q": {"s": 5}, "l": [1, 2], "z": 0}</j></c>
+          <c><x>no</x><j>[</j></c></r>"""
+        layout = """reading = { format = "xml", records = "/r/c" }
+        structure.embedded = { "x" = "xml", "j" = "json" }
+        [tables.c]
+        rows = "."
+        columns.k = { path = "x/@k", type = "integer" }
+        columns.s = { path = "j/q/s", type = "integer" }
+        [tables.i]
+        rows = "x/i"
+        columns.n = { path = "@n", type = "text" }
+        columns.t = { path = ".", type = "text" }
+        [tables.l]
+        rows = "j/l"
+        columns.l = { path = ".", type = "integer" }
+        """
+        tables = tessaron.shred(text.encode(), layout=tessaron.Layout(layout, "layout.toml"))
+        self.assertEqual([(row["k"], row["s"]) for row in tables["c"].to_pylist()], [(1, 5), (None, None)])
+        self.assertEqual([(row["n"], row["t"]) for row in tables["i"].to_pylist()], [("a", "p"), ("b", None)])
+        self.assertEqual(tables["l"]["l"].to_pylist(), [1, 2])
+        self.assertEqual(
+            [(reject.path, reject.code) for reject in tables.rejects], [("x", "embedded"), ("j", "embedded")]
+        )
+
     def test_mistakes_are_told(self):
         cases = (
             ('path = "@id"', 'path = "@id["', "expected names, @names, positions"),

@@ -136,9 +136,11 @@ class SelectionBelow:
     Args:
         selection: The selection of the records.
         path: Where the documents stand.
+        mark: What their names have in front in the records; see `paths.MARKUP`.
     """
 
-    def __init__(self, selection: Selection, path: Path):
+    def __init__(self, selection: Selection, path: Path, mark: str = ""):
+        self._mark = mark
         place = 0
         for step in path:
             place = selection.step(place, step) if place >= 0 else -1
@@ -147,7 +149,8 @@ class SelectionBelow:
     def step(self, place: int, step: Step) -> int:
         """Return the place one step on; -1 where nothing is wanted."""
         at = place or self._top
-        return self._selection.step(at, step) if at >= 0 else -1
+        named = self._mark + step if isinstance(step, str) else step
+        return self._selection.step(at, named) if at >= 0 else -1
 
     def wanted(self, place: int) -> int:
         """Return the flags of a place."""

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, Part, merge, tree_of
-from tessaron.core.fragment import Bools, Fragment, Int64s, TextLane
+from tessaron.core.fragment import Bools, Fragment, Int64s, Role, TextLane
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
@@ -20,7 +20,7 @@ from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, without
-from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
 from tessaron.core.selecting import SelectionBelow
 
 
@@ -59,7 +59,7 @@ Parsed = tuple[Branch | None, Bools, dict[int, str]]
 def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
     """Return the texts that are XML; the root element stands in the place of the text."""
     selection = work.options.selection
-    below = None if selection is None else SelectionBelow(selection, path)
+    below = None if selection is None else SelectionBelow(selection, path, _mark_of(path))
     builder = FragmentBuilder(below)
     good = np.ones(len(lane), np.bool_)
     reasons: dict[int, str] = {}
@@ -68,7 +68,7 @@ def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
             builder.add(parse_xml(text, below))
         except XmlTextError as error:
             good[row], reasons[row] = False, str(error)
-    fragment = builder.finish()
+    fragment = _marked(builder.finish(), path)
     _count_passed(work, path, fragment)
     return (tree_of(fragment) if fragment.record_count else None), good, reasons
 
@@ -86,7 +86,7 @@ def _parse_json_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
     if len(pretty):
         texts = _on_one_line(texts, pretty, good, reasons)
     selection = work.options.selection
-    below = None if selection is None else SelectionBelow(selection, path)
+    below = None if selection is None else SelectionBelow(selection, path, _mark_of(path))
     options = replace(work.options, selection=below)
     rows = np.flatnonzero(good)
     if not len(rows):
@@ -101,13 +101,33 @@ def _parse_json_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
     for fault in fragment.faults:
         row = int(rows[fault.record])
         good[row], reasons[row] = False, fault.reason
+    fragment = _marked(fragment, path)
     _count_passed(work, path, fragment)
     return (tree_of(fragment) if fragment.record_count else None), good, reasons
 
 
+def _mark_of(path: Path) -> str:
+    """Return what names have in front where they stand: inside of XML, those of a text are spelled alike."""
+    return MARKUP if is_markup(path) else ""
+
+
+def _marked(fragment: Fragment, path: Path) -> Fragment:
+    """Return the fragment of texts with its names as they are at their place."""
+    mark = _mark_of(path)
+    for node in fragment.nodes if mark else ():
+        if node.role is Role.MEMBER:
+            node.name = mark + str(node.name)
+    passed = [
+        replace(each, name=mark + each.name) if mark and each.role is Role.MEMBER and each.name else each
+        for each in fragment.passed
+    ]
+    return replace(fragment, passed=passed)
+
+
 def _count_passed(work: Rearranging, path: Path, fragment: Fragment) -> None:
     for shown, count in fragment.passed_by_path().items():
-        work.passed[format_path(path) + shown[1:]] += count
+        below = f"/{shown}" if is_markup(path) else shown[1:]
+        work.passed[format_path(path) + below] += count
 
 
 def _parse_lines(texts: pa.Array, rows: Int64s, kernel: str, options: KernelOptions) -> Fragment:
