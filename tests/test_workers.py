@@ -14,6 +14,7 @@ import pyarrow.parquet as pq
 
 import tessaron
 from tessaron.demo.generator import write_calls
+from tessaron.demo.manifests import write_manifests
 from tessaron.options import Options
 from tessaron.processes import can_fork
 from tests.harness import FolderTest, command
@@ -37,6 +38,14 @@ class WorkersTest(FolderTest):
             if name.endswith(".parquet"):
                 one, three = (pq.read_table(self.folder / folder / name) for folder in ("w1", "w3"))
                 self.assertTrue(one.equals(three), name)
+
+    def test_xml_is_the_same_for_any_number(self):
+        source = write_manifests(self.folder, 8_700)
+        self.assertGreater(source.stat().st_size, 16 * 1024 * 1024)
+        one, two = (tessaron.shred(source, workers=workers) for workers in (1, 2))
+        self.assertEqual(list(one), list(two))
+        for name in one:
+            self.assertTrue(one[name].equals(two[name]), name)
 
     def test_faults_come_out_of_workers(self):
         source = self.large()

@@ -226,6 +226,13 @@ class RecordsTest(unittest.TestCase):
         self.assertEqual([row["document_key"] for row in tables["k"]], [1, 1, 2, 2])
         self.assertEqual(list(tables_of(text, records="/m/ks/k", envelope=False)), ["k"])
 
+    def test_the_first_records_come_with_what_stands_before_them(self):
+        text = "<m p='B'><h>x</h><ks>" + "<k id='a'/>" * 5_000 + "</ks><t/></m>"
+        for options in ({"first": 3}, {"first": 3, "chunk_bytes": 100}):
+            tables = tessaron.shred(text.encode(), records="/m/ks/k", **options)
+            self.assertEqual((tables["k"].num_rows, tables.is_partial), (3, True))
+            self.assertEqual(tables["m"].select(["p", "h"]).to_pylist(), [{"p": "B", "h": "x"}])
+
     def test_a_path_that_finds_nothing_says_why(self):
         text = b'<m:a xmlns:m="urn:x"><m:b/><m:c/></m:a>'
         cases = (

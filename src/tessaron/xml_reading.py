@@ -136,14 +136,16 @@ class XmlReading:
     def _tasks(self, chunks: list[XmlChunk]) -> Iterator[ReadTask]:
         reading, options = self._reading, self._reading.options
         for chunk in self._feed:
-            if reading.has_enough():
-                reading.is_partial = True
-                return
-            if self._is_whole and self._location is not None:
-                check_prefixes(self._location.text, self.prefixes.by_prefix())
             if chunk.is_skeleton:
                 self._add_documents(chunk)
                 continue
+            if reading.has_enough():
+                reading.is_partial = True
+                for rest in self._feed.break_off():
+                    self._add_documents(rest)
+                return
+            if self._is_whole and self._location is not None:
+                check_prefixes(self._location.text, self.prefixes.by_prefix())
             self._first_name = self._first_name or _first_name_in(chunk)
             chunks.append(chunk)
             first = chunk.runs[0]

@@ -72,6 +72,8 @@ class XmlFeed:
     documents: int = 0
     left_out: dict[str, int] = field(default_factory=dict)
     head: bytes = b""
+    _splitter: XmlSplitter | None = None
+    _collected: ChunkCollector | None = None
     _nearest: tuple[Name, ...] = ()
     _others: dict[Name, None] = field(default_factory=dict)
 
@@ -83,7 +85,7 @@ class XmlFeed:
             UsageError: When the path to the records has a prefix that stands for nothing.
         """
         records = ChunkCollector(self.chunk_bytes)
-        documents = ChunkCollector(self.chunk_bytes)
+        documents = self._collected = ChunkCollector(self.chunk_bytes)
         for number, entry in enumerate(self.inputs):
             source = XmlSource(entry.name)
             self.sources.append(source)
@@ -101,6 +103,18 @@ class XmlFeed:
         yield from records.finish(self.prefixes.by_namespace())
         yield from map(as_skeleton, documents.finish(self.prefixes.by_namespace()))
 
+    def break_off(self) -> Iterator[XmlChunk]:
+        """Yield the documents so far, the last as far as it was read, when no more records are wanted."""
+        collector = self._collected
+        if self._splitter is None or collector is None or not self.keeps_documents:
+            return
+        source = self.sources[-1]
+        for part in self._splitter.break_off():
+            if isinstance(part, Skeleton):
+                pieces = collector.add(_piece_of(part), len(self.sources) - 1, source.name, {})
+                yield from map(as_skeleton, pieces)
+        yield from map(as_skeleton, collector.finish(self.prefixes.by_namespace()))
+
     def _parts(self, entry: ByteInput, source: XmlSource) -> Iterator[Piece | Skeleton]:
         def count(byte_count: int) -> None:
             source.byte_count += byte_count
@@ -114,7 +128,9 @@ class XmlFeed:
             if self.path is None:
                 self._find_path(entry.name, head, is_all)
             assert self.path is not None
-            splitter = XmlSplitter(self.path, self.prefixes, mark, self.documents, self.wants_above)
+            splitter = self._splitter = XmlSplitter(
+                self.path, self.prefixes, mark, self.documents, self.wants_above
+            )
             try:
                 for block in _joined(head, blocks):
                     yield from self._checked(splitter.feed(block), entry.name)

@@ -132,7 +132,7 @@ class XmlSplitter:
         try:
             yield from self._read()
         except SplitError:
-            yield from self._break_off()
+            yield from self.break_off()
             raise
 
     def finish(self) -> Iterator[Piece | Skeleton]:
@@ -145,7 +145,7 @@ class XmlSplitter:
             yield from self._read()
             yield from self._check_end()
         except SplitError:
-            yield from self._break_off()
+            yield from self.break_off()
             raise
 
     def _check_end(self) -> Iterator[Piece]:
@@ -163,7 +163,7 @@ class XmlSplitter:
         if not self.documents:
             self._fail("empty", "the source is empty; expected an XML document")
 
-    def _break_off(self) -> Iterator[Piece | Skeleton]:
+    def break_off(self) -> Iterator[Piece | Skeleton]:
         """Yield the whole records and the document, as far as it goes, before something that is wrong."""
         if self._run and self._record is None:
             yield from self._close_run()
