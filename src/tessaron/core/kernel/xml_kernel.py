@@ -189,7 +189,7 @@ class XmlBuilder:
             node.passed += len(group)
             return
         level = node.element
-        if len(group) == 1 and node.element is None and not node.is_level:
+        if len(group) == 1 and level is None and not node.is_level:
             if wanted & RAW:
                 self._raw(node, row, group[0])
             self._put_one(node, row, position, group[0], keeps_space, inside)
@@ -224,14 +224,9 @@ class XmlBuilder:
         inside: list[tuple[GrowingNode, int, Any, bool]],
     ) -> None:
         wanted = node.wanted
-        text = element.text
-        if len(element) and not element.keys() and _has_no_element(element):
-            text = self._text_among_comments(element)
-            is_text_only = True
-        else:
-            is_text_only = not len(element) and not element.keys()
-        if is_text_only:
+        if not element.keys() and (not len(element) or _has_no_element(element)):
             if wanted & SCALARS:
+                text = self._text_among_comments(element) if len(element) else element.text
                 node.texts.append("" if text is None else text if keeps_space else self._clean(text))
                 node.rows.append(row)
                 node.kinds.append(_TEXT)
