@@ -6,10 +6,9 @@ other become an array. So nothing behind the kernel knows the difference.
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 
@@ -20,16 +19,22 @@ from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import can_be_fast, read_xml_fast
 from tessaron.core.kernel.growing import GrowingNode, finish_nodes
 from tessaron.core.kernel.number_texts import numbers_apart
+from tessaron.core.kernel.xml_elements import (
+    CLEANING,
+    NIL,
+    SPACE,
+    has_no_element,
+    is_bare_nil,
+    is_instruction,
+    markup_of,
+)
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP, Step
 from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
 from tessaron.core.xml.chunks import XmlChunk
-from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE, XML_NAMESPACE
+from tessaron.core.xml.namespaces import XML_NAMESPACE
 
-_SPACE = " \t\r\n"
-_RUN_OF_SPACE = re.compile("[ \t\r\n]+")
-_NIL = f"{{{INSTANCE_NAMESPACE}}}nil"
 _KEEPS_SPACE = f"{{{XML_NAMESPACE}}}space"
 _LEFT_OUT = ("comment()", "processing-instruction()")
 _MEMBER = Role.MEMBER
@@ -98,7 +103,7 @@ class XmlBuilder:
         self._selection: Selection | None = options.selection
         if self._selection is not None:
             self._root.wanted = self._selection.wanted(0)
-        self._clean = _CLEANING[options.white_space]
+        self._clean = CLEANING[options.white_space]
         self._left_out = dict.fromkeys(_LEFT_OUT, 0)
 
     def add(self, record: Any, keeps_space: bool = False, above: Iterable[tuple[str, str]] = ()) -> None:
@@ -127,7 +132,7 @@ class XmlBuilder:
         attributes = element.items()
         for name, value in attributes:
             if name[0] == "{":
-                if name == _NIL and value.strip(_SPACE) in ("true", "1"):
+                if name == NIL and value.strip(SPACE) in ("true", "1"):
                     is_nil = True
                     continue
                 if name == _KEEPS_SPACE:
@@ -152,7 +157,7 @@ class XmlBuilder:
                 self._put(child, row, position, group, keeps_space, inside)
                 position += 1
         text = "" if not own else own if keeps_space else self._clean(own)
-        if text or (not attributes and node.parent is not None and _has_no_element(children)):
+        if text or (not attributes and node.parent is not None and has_no_element(children)):
             self._put_text(node, row, position, text)
         if is_nil:
             self._put_null(node, row, position)
@@ -165,13 +170,13 @@ class XmlBuilder:
         for child in children:
             name = child.tag
             if type(name) is not str:
-                self._left_out[_LEFT_OUT[_is_instruction(child)]] += 1
+                self._left_out[_LEFT_OUT[is_instruction(child)]] += 1
             elif name in groups:
                 groups[name].append(child)
             else:
                 groups[name] = [child]
         text = "".join([own or "", *[tail for tail in tails if tail]])
-        is_mixed = bool(text.strip(_SPACE))
+        is_mixed = bool(text.strip(SPACE))
         return groups, text if is_mixed or not groups else None
 
     def _put(
@@ -196,7 +201,7 @@ class XmlBuilder:
             return
         if wanted & RAW:
             node.raw_rows.append(row)
-            node.raws.append("".join(map(_markup_of, group)))
+            node.raws.append("".join(map(markup_of, group)))
         if not wanted & INSIDE:
             node.passed += 0 if wanted & RAW else len(group)
             return
@@ -224,7 +229,7 @@ class XmlBuilder:
         inside: list[tuple[GrowingNode, int, Any, bool]],
     ) -> None:
         wanted = node.wanted
-        if not element.keys() and (not len(element) or _has_no_element(element)):
+        if not element.keys() and (not len(element) or has_no_element(element)):
             if wanted & SCALARS:
                 text = self._text_among_comments(element) if len(element) else element.text
                 node.texts.append("" if text is None else text if keeps_space else self._clean(text))
@@ -236,7 +241,7 @@ class XmlBuilder:
                 self._put_text_only(node, row, position, element, keeps_space, inside)
             return
         if wanted & INSIDE:
-            if _is_bare_nil(element):
+            if is_bare_nil(element):
                 self._text_among_comments(element)
                 self._occur(node, row, position, _NULL)
                 return
@@ -248,7 +253,7 @@ class XmlBuilder:
     def _text_among_comments(self, element: Any) -> str:
         """Return the text of an element that holds no others; what else it holds is counted."""
         for child in element:
-            self._left_out[_LEFT_OUT[_is_instruction(child)]] += 1
+            self._left_out[_LEFT_OUT[is_instruction(child)]] += 1
         return "".join([element.text or "", *(child.tail or "" for child in element)])
 
     def _put_text_only(
@@ -274,7 +279,7 @@ class XmlBuilder:
         if not node.wanted & SCALARS:
             node.passed += not node.wanted & RAW
             return
-        if element.get(_NIL, "").strip(_SPACE) in ("true", "1"):
+        if element.get(NIL, "").strip(SPACE) in ("true", "1"):
             self._occur(node, row, position, _NULL)
             return
         for name in element.attrib:
@@ -324,7 +329,7 @@ class XmlBuilder:
     def _raw(self, node: GrowingNode, row: int, element: Any) -> None:
         if node.wanted & RAW:
             node.raw_rows.append(row)
-            node.raws.append(_markup_of(element))
+            node.raws.append(markup_of(element))
 
     def _grow(self, parent: GrowingNode, name: str, is_attribute: bool) -> GrowingNode:
         step = TEXT_STEP if name == TEXT_STEP else MARKUP + "@" * is_attribute + self._spelled(name)
@@ -386,45 +391,3 @@ def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> 
 def _above(chunk: XmlChunk, offset: int) -> tuple[tuple[str, str], ...]:
     """Return the values above the record at `offset`; they are only there where they are wanted."""
     return chunk.run_of(offset).above if any(run.above for run in chunk.runs[:1]) else ()
-
-
-def _has_no_element(element: Any) -> bool:
-    """Say whether an element holds comments and instructions only, besides text."""
-    return not any(type(child.tag) is str for child in element)
-
-
-def _is_instruction(node: Any) -> bool:
-    return hasattr(node, "target")
-
-
-def _is_bare_nil(element: Any) -> bool:
-    """Say whether an element holds nothing but `xsi:nil`."""
-    if not _nil_alone(element.items()):
-        return False
-    return not element.text and all(type(child.tag) is not str and not child.tail for child in element)
-
-
-def _nil_alone(items: Iterable[tuple[str, str]]) -> bool:
-    found = list(items)
-    return len(found) == 1 and found[0][0] == _NIL and found[0][1].strip(_SPACE) in ("true", "1")
-
-
-def _markup_of(element: Any) -> str:
-    from lxml import etree
-
-    return cast("str", etree.tostring(element, encoding="unicode", with_tail=False))
-
-
-def _trimmed(text: str) -> str:
-    return text.strip(_SPACE)
-
-
-def _collapsed(text: str) -> str:
-    return _RUN_OF_SPACE.sub(" ", text.strip(_SPACE))
-
-
-def _kept(text: str) -> str:
-    return text
-
-
-_CLEANING: dict[str, Callable[[str], str]] = {"trim": _trimmed, "collapse": _collapsed, "keep": _kept}
