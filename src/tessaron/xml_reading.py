@@ -29,6 +29,8 @@ from tessaron.sources.xml_schema import read_schema
 
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
+_SHARED_CHUNK_BYTES = 1280 * 1024
+"""The largest where several processes work, each of which holds such trees."""
 
 
 class Run(Protocol):
@@ -82,10 +84,11 @@ class XmlReading:
         self._location = None if options.records is None else parse_location(options.records)
         self._is_whole = self._location is not None and not self._location.is_streamed
         self.prefixes = Prefixes(dict(options.namespaces))
+        workers = options.worker_count()
         self._feed = XmlFeed(
             _bytes_of(reading.inputs),
             reading.count_bytes,
-            min(options.bounded_chunk_bytes(), _CHUNK_BYTES),
+            min(options.bounded_chunk_bytes(), _CHUNK_BYTES if workers == 1 else _SHARED_CHUNK_BYTES),
             self._location,
             self.prefixes,
             options.envelope and not self._is_whole,
