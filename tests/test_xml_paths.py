@@ -39,6 +39,8 @@ class FindTest(FolderTest):
             ("//m:tag[1]", ["a", "a"]), ("(//m:tag)[1]", ["a"]),
             ("//m:office | //m:weight/@unit", ["North", "kg"]),
             ("count(//m:consignment)", ["3"]), ("sum(//m:weight) div 2", ["6.25"]),
+            (f"{RECORDS}/m:weight > 6", ["true"]), (f"{RECORDS}/m:weight = 8 or {RECORDS}/@id = 'C3'", ["true"]),
+            (f"{RECORDS}/m:weight * 2", ["11"]), (f"{RECORDS}[m:weight]/@id = 'x'", ["false"]),
             ("count(//m:consignment) > 2", ["true"]), ("string(//m:em)", ["bold"]),
             ("//m:tag[. = 'b']/ancestor::m:day/@date", ["2026-01-02"]),
             ("//m:note/text()", ["two ", " words"]), ("//comment()", [" late "]),

@@ -38,6 +38,10 @@ from tessaron.sources.inputs import Input, ObjectInput, resolve_inputs
 if TYPE_CHECKING:
     from tessaron.layouts import Layout
 
+_LOOKED_AT = 1_000
+"""So many records tell, beside a schema, whether times have an offset and what it does not declare."""
+_WITH_LAYOUT = ("first", "workers", "memory", "depth_limit", "chunk_bytes", "kernel", "strict")
+
 
 def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Tables:
     """Return the tables that the records of `source` make, in memory.
@@ -193,11 +197,6 @@ def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:
     layout = draft_inputs(list(inputs), replace(options, first=options.first or _LOOKED_AT, workers=1))
     kept = {name: getattr(options, name) for name in _WITH_LAYOUT}
     return layout, Options(**kept)
-
-
-_LOOKED_AT = 1_000
-"""So many records tell, beside a schema, whether times have an offset and what it does not declare."""
-_WITH_LAYOUT = ("first", "workers", "memory", "depth_limit", "chunk_bytes", "kernel", "strict")
 
 
 def _tables_written(layout: TableSet, files: TableFiles) -> tuple[TableWritten, ...]:

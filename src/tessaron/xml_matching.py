@@ -13,7 +13,13 @@ from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.recognising import outline_paths
-from tessaron.core.xpath.location import LocationPath, check_prefixes, parse_location
+from tessaron.core.xpath.location import (
+    LocationPath,
+    check_expression,
+    check_prefixes,
+    gives_nodes,
+    parse_location,
+)
 from tessaron.core.xpath.results import Expression, Result
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.xml_documents import XmlFeed
@@ -29,7 +35,8 @@ class XmlFound:
         result: What it is.
         path: Where it stands in its document, as XPath with positions; empty for what stands nowhere.
         source: Name of the source.
-        record: The document of the source, or the record where records were asked for, from 1.
+        record: The number of the document among all, or of the record in its source where records were asked
+            for, from 1.
         line: The line, from 1.
     """
 
@@ -162,10 +169,10 @@ def parse_prefix(text: str) -> tuple[LocationPath, str] | None:
             continue
         try:
             path = parse_location(head)
-            parse_location(rest)
+            check_expression(rest)
         except UsageError:
             continue
-        if len(path.steps) > 1 and not path.predicates.count("[") > 8 and _is_forward(rest):
+        if len(path.steps) > 1 and _is_forward(rest) and gives_nodes(rest):
             return path, rest
     return None
 

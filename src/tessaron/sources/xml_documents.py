@@ -111,7 +111,8 @@ class XmlFeed:
         source = self.sources[-1]
         for part in self._splitter.break_off():
             if isinstance(part, Skeleton):
-                pieces = collector.add(_piece_of(part), len(self.sources) - 1, source.name, {})
+                known = self.prefixes.by_namespace()
+                pieces = collector.add(_piece_of(part), len(self.sources) - 1, source.name, known)
                 yield from map(as_skeleton, pieces)
         yield from map(as_skeleton, collector.finish(self.prefixes.by_namespace()))
 

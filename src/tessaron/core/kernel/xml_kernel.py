@@ -7,7 +7,7 @@ other become an array. So nothing behind the kernel knows the difference.
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -76,16 +76,6 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
     fragment.faults = faults
     fragment.offsets = np.array(offsets, np.int64)
     return fragment
-
-
-@dataclass(slots=True)
-class _Waiting:
-    """An element that is open: its node, its row there, and whether white space in it is kept."""
-
-    node: GrowingNode
-    row: int
-    element: Any
-    keeps_space: bool
 
 
 class XmlBuilder:

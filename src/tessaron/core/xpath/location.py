@@ -81,18 +81,31 @@ def parse_location(text: str) -> LocationPath:
 
 def _is_local(predicates: str) -> bool:
     """Say whether predicates can be evaluated on an element by itself, wherever it stands."""
-    from lxml import etree
-
     plain = _QUOTED.sub("''", predicates)
     if _POSITIONAL.search(plain) or _ABSOLUTE.search(plain) or _tail_of(plain):
         return False
-    # A predicate that is a number is a position; the type of an expression does not depend on the data.
-    namespaces = {prefix: f"urn:{prefix}" for prefix in _PREFIX.findall(plain)}
-    lone = etree.Element("lone")
-    for inner in _parts(predicates):
-        if isinstance(etree.XPath(inner, namespaces=namespaces)(lone), float):
-            return False
-    return True
+    # A predicate that is a number is a position.
+    return not any(isinstance(_tried(inner), float) for inner in _parts(predicates))
+
+
+def gives_nodes(text: str) -> bool:
+    """Say whether an expression is a path, and gives neither a text, number nor boolean."""
+    return isinstance(_tried(text), list)
+
+
+def _tried(text: str) -> Any:
+    """Return what an expression gives for an element without anything: its type is the same for all.
+
+    Raises:
+        UsageError: When it cannot be evaluated, for instance as it has a function that there is not.
+    """
+    from lxml import etree
+
+    namespaces = {prefix: f"urn:{prefix}" for prefix in prefixes_in(text)}
+    try:
+        return etree.XPath(text, namespaces=namespaces)(etree.Element("lone"))
+    except etree.XPathEvalError as error:
+        raise UsageError(f"{text!r} cannot be evaluated: {error}") from error
 
 
 def _tail_of(predicates: str) -> str:
