@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date
 
@@ -27,22 +27,34 @@ def draft_of(reading: Reading, options: Options) -> Draft:
     if not record.row_count:
         raise UsageError("there are no records to draft a layout from")
     names = Names()
-    tables = draft_layout(record, reading.top_name(), names, style=options.names)
+    tables = draft_layout(record, reading.top_name(), names, style=options.names, exact=options.exact)
     tables = _without_own_origins(tables, options)
     around: tuple[Table, ...] = ()
     if reading.has_documents():
         name = reading.documents_name(tables.tables[0].name)
-        around = draft_layout(reading.documents.shape.record, name, names).tables
+        around = draft_layout(reading.documents.shape.record, name, names, exact=options.exact).tables
     else:
         tables = _without_documents(tables)
-    tables = TableSet(tables.tables, tuple(options.key))
+    tables = replace(tables, natural_key=tuple(options.key))
+    return plain_draft(reading, options, tables, around, _remarks(reading, record), _head(reading))
+
+
+def plain_draft(
+    reading: Reading,
+    options: Options,
+    tables: TableSet,
+    around: tuple[Table, ...],
+    remarks: Mapping[str, Remark],
+    head: Sequence[str],
+) -> Draft:
+    """Return what the layout of tables that are known already is written from."""
     return Draft(
         tables,
-        record,
-        _remarks(reading, record),
+        reading.records.shape.record,
+        remarks,
         _reading_keys(reading, options),
         around,
-        _head(reading),
+        head,
         {} if reading.xml is None else reading.xml.prefixes.by_prefix(),
         reading.documents.shape.record if around else None,
     )
@@ -55,15 +67,13 @@ def _without_own_origins(tables: TableSet, options: Options) -> TableSet:
     top = tables.tables[0]
     hidden = (Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER)
     columns = tuple(column for column in top.columns if column.path[-1:] not in [(each,) for each in hidden])
-    return TableSet((replace(top, columns=columns), *tables.tables[1:]), tables.natural_key)
+    return replace(tables, tables=(replace(top, columns=columns), *tables.tables[1:]))
 
 
 def _without_documents(tables: TableSet) -> TableSet:
     top = tables.tables[0]
     columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
-    return TableSet(
-        (replace(top, columns=columns, document_key=None), *tables.tables[1:]), tables.natural_key
-    )
+    return replace(tables, tables=(replace(top, columns=columns, document_key=None), *tables.tables[1:]))
 
 
 def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:

@@ -13,10 +13,12 @@ from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
 from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.paths import path_of_text
+from tessaron.core.layouts.writing import write_draft
 from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
+from tessaron.draft_facts import plain_draft
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
@@ -60,20 +62,33 @@ class DraftedRun:
             self._flat = FlatRows(reading, self._options, self._pool, self._progress)
             return self._flat.tables
         names = Names()
-        layout = draft_layout(reading.records.shape.record, reading.top_name(), names)
+        exact = self._options.exact
+        layout = draft_layout(reading.records.shape.record, reading.top_name(), names, exact=exact)
         if reading.has_documents():
             around = draft_layout(
-                reading.documents.shape.record, reading.documents_name(layout.tables[0].name), names
+                reading.documents.shape.record,
+                reading.documents_name(layout.tables[0].name),
+                names,
+                exact=exact,
             )
             documents = around.tables[0].name
             top = replace(layout.tables[0], documents=documents)
-            layout = TableSet((top, *layout.tables[1:]))
+            layout = replace(layout, tables=(top, *layout.tables[1:]))
             self._layouts.append((reading.documents, around))
         else:
             layout = _without_document_key(layout)
         layout = self._with_keys(self._chosen(layout))
         self._layouts.append((reading.records, layout))
         return TableSet(tuple(table for _, each in self._layouts for table in each.tables))
+
+    def layout_text(self) -> str:
+        """Return the layout that was drafted, as a layout file."""
+        if self._flat is not None:
+            return self._flat.layout_text
+        around = tuple(table for _, each in self._layouts[:-1] for table in each.tables)
+        head = ["The layout of this export, as Tessaron drafted it: rebuild and verify read it."]
+        draft = plain_draft(self.reading, self._options, self._layouts[-1][1], around, {}, head)
+        return write_draft(draft)
 
     def _chosen(self, layout: TableSet) -> TableSet:
         """Return the layout without the tables that patterns left without columns."""
@@ -97,7 +112,7 @@ class DraftedRun:
             )
             if has_data or has_children or table.parent is None:
                 kept.append(table)
-        return TableSet(tuple(reversed(kept)), layout.natural_key)
+        return replace(layout, tables=tuple(reversed(kept)))
 
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
@@ -133,7 +148,7 @@ class DraftedRun:
         if self._options.keys == "sequence":
             return layout
         tables = tuple(replace(table, key_type="text") for table in layout.tables)
-        return TableSet(tables, tuple(self._options.key))
+        return replace(layout, tables=tables, natural_key=tuple(self._options.key))
 
     def _watch(self, batch: Any) -> None:
         if batch.num_rows:
@@ -191,4 +206,4 @@ def _may_be_key(column: Column) -> bool:
 def _without_document_key(layout: TableSet) -> TableSet:
     top = layout.tables[0]
     columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
-    return TableSet((replace(top, columns=columns, document_key=None), *layout.tables[1:]))
+    return replace(layout, tables=(replace(top, columns=columns, document_key=None), *layout.tables[1:]))

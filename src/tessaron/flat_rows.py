@@ -28,6 +28,7 @@ class FlatRows:
     Attributes:
         tables: The one table.
         left_out: Values that it has no column for, by path.
+        layout_text: The layout, as a layout file.
     """
 
     def __init__(self, reading: Reading, options: Options, pool: Pool, progress: Progress):
@@ -41,6 +42,7 @@ class FlatRows:
             [_table_at(text, levels, spelling) for text in options.times],
             options.with_empty,
         )
+        self.layout_text = layout.text
         self._plan = layout.compiled().records
         self._work = LayWork(self._plan, options.kernel)
         self.tables = self._plan.written()

@@ -56,14 +56,16 @@ class LayoutRun:
         inputs: list[Input],
         options: Options,
         compiled: CompiledLayout,
+        text: str,
         progress: Progress,
         stack: ExitStack,
         tells_unmet: bool = True,
     ):
         self._compiled = compiled
+        self._text = text
         self._tells_unmet = tells_unmet
         self._progress = progress
-        self._options = options = _with_layout(options, compiled)
+        self._options = options = with_layout(options, compiled)
         self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         self._watching = [stack.enter_context(watch) for watch in _watches(compiled)]
         self._firsts = [
@@ -89,6 +91,10 @@ class LayoutRun:
     def read(self) -> TableSet:
         """Return the tables that will be written, parents before children."""
         return self.layout
+
+    def layout_text(self) -> str:
+        """Return the layout as a layout file."""
+        return self._text
 
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
@@ -255,7 +261,7 @@ def _watches(compiled: CompiledLayout) -> Iterator[_Watch]:
             yield _Watch(plan.table, (plan.name,), plan.conditions.failed, UniqueCheck((plan.name,)))
 
 
-def _with_layout(options: Options, compiled: CompiledLayout) -> Options:
+def with_layout(options: Options, compiled: CompiledLayout) -> Options:
     """Return the options with what the layout says of reading."""
     part = compiled.reading
     plans = [column for table in compiled.records.tables for column in table.columns]

@@ -49,6 +49,7 @@ _IN_LAYOUT = {
     "white_space": "white_space under [reading]",
     "namespaces": "[reading.namespaces]",
     "xsd": "xsd under [reading]",
+    "exact": "exact = true at the top",
 }
 """Options that a layout speaks of itself, and where."""
 
@@ -86,6 +87,8 @@ class Options:
         namespaces: Of XML: namespaces by the prefix that paths shall have for them.
         xsd: Of XML: the file of an XML Schema that says types and repetition, and that records are checked
             against.
+        exact: Whether every table has a column for the rest of its rows, so that also null, empty and absent
+            are told apart.
     """
 
     name: str | None = None
@@ -114,6 +117,7 @@ class Options:
     white_space: WhiteSpace = "trim"
     namespaces: Mapping[str, str] = field(default_factory=dict)
     xsd: str | None = None
+    exact: bool = False
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):

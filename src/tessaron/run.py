@@ -157,8 +157,7 @@ def export(
             unmet=done.unmet,
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
-        if layout is not None:
-            _write_text(folder.aside / LAYOUT_FILE, layout.text)
+        _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
         if done.rejects:
             lines = "".join(reject.to_json() + "\n" for reject in done.rejects)
             _write_text(folder.aside / REJECTS_FILE, lines)
@@ -183,7 +182,8 @@ def start_run(
     from tessaron.layout_run import LayoutRun
 
     options.check_with_layout()
-    return LayoutRun(inputs, options, layout.compiled(options.strict), progress, stack, not is_declared)
+    compiled = layout.compiled(options.strict)
+    return LayoutRun(inputs, options, compiled, layout.text, progress, stack, not is_declared)
 
 
 def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:

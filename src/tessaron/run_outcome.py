@@ -37,6 +37,9 @@ class Run(Protocol):
     def read(self) -> TableSet:
         """Return the tables that will be written, in their order."""
 
+    def layout_text(self) -> str:
+        """Return the layout as a layout file, once the tables are known."""
+
     def rows(self) -> Iterator[dict[str, Any]]:
         """Yield, fragment by fragment, the rows of the tables."""
 

@@ -12,6 +12,7 @@ from tessaron.cli.export import export
 from tessaron.cli.find import find
 from tessaron.cli.group import Group
 from tessaron.cli.preview import preview
+from tessaron.cli.rebuild import rebuild
 from tessaron.cli.sample import sample
 from tessaron.cli.survey import survey
 from tessaron.cli.values import compose, values
@@ -31,5 +32,5 @@ def main() -> None:
     """
 
 
-for _command in (survey, find, values, compose, preview, sample, draft, export, demo):
+for _command in (survey, find, values, compose, preview, sample, draft, export, rebuild, demo):
     main.add_command(_command)

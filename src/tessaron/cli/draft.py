@@ -44,6 +44,9 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 )
 @click.option("--keys", type=click.Choice(["sequence", "digest"]), default="sequence", help="As in export.")
 @click.option("--key", metavar="COLUMN", multiple=True, help="As in export.")
+@click.option(
+    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
+)
 @click.option("--origin", is_flag=True, help="As in export.")
 @click.option("--no-envelope", is_flag=True, help="As in export.")
 @click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")

@@ -47,6 +47,9 @@ from tessaron.cli.group import (
     help="Row keys: numbers, or digests that are the same on every run.",
 )
 @click.option("--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked.")
+@click.option(
+    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
+)
 @click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
 @click.option(
     "--duplicate-keys",

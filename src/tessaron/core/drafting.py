@@ -23,13 +23,16 @@ from tessaron.core.paths import ENTRY, TEXT_STEP, Origin, Path, local_name, qual
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import has_several_ways, is_wrapper, level_between
 from tessaron.core.typing.inference import infer_type
+from tessaron.core.typing.written import written_of
 
 NameStyle = Literal["path", "leaf"]
 VALUE_NAME = "value"
 """The column for elements (or records) that are scalars themselves."""
 INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
 """What the table of an array or a dictionary without a name of its own is called after its parent."""
-_SHOWN_ORIGINS = frozenset(Origin) - {Origin.WITHIN, Origin.THROUGH, Origin.CONTENT, Origin.JSON}
+_SHOWN_ORIGINS = frozenset(Origin) - {
+    Origin.WITHIN, Origin.THROUGH, Origin.CONTENT, Origin.JSON, Origin.REST, Origin.ORDER,
+}  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +56,12 @@ class _Level:
 
 
 def draft_layout(
-    record: ShapeNode, name: str, names: Names | None = None, rows: Path = (), style: NameStyle = "path"
+    record: ShapeNode,
+    name: str,
+    names: Names | None = None,
+    rows: Path = (),
+    style: NameStyle = "path",
+    exact: bool = False,
 ) -> TableSet:
     """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
@@ -63,6 +71,7 @@ def draft_layout(
         names: Names of tables that are taken.
         rows: The path of the top level.
         style: Whether columns are named by their path below the level, or by as little of it as is needed.
+        exact: Whether every table keeps the rest of its rows; else those where strings and numbers mix.
     """
     names = names or Names()
     top = names.claim(name, otherwise="records")
@@ -73,10 +82,11 @@ def draft_layout(
         level = pending.pop()
         tables_by_level[id(level.node)] = level.name
         places = list(_places_on(level))
-        tables.append(_draft_table(level, places, style))
+        tables.append(_draft_table(level, places, style, exact))
         below = [child for place in places for child in _levels_at(place, level, names)]
         pending.extend(reversed(below))
-    return TableSet(tuple(_name_through(table, record, tables_by_level) for table in tables))
+    named = tuple(_name_through(table, record, tables_by_level) for table in tables)
+    return TableSet(named, exact=exact)
 
 
 def _places_on(level: _Level) -> Iterator[_Place]:
@@ -107,7 +117,7 @@ def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
         yield _Level(node, (*place.path, node.step), name, level.name, place.node)
 
 
-def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table:
+def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: bool) -> Table:
     names = Names()
     columns = []
     shown = [place for place in places if _has_column(place.node)]
@@ -115,7 +125,10 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table
     for place, own in zip(shown, _local_words(words), strict=True):
         inferred = infer_type(place.node)
         name = names.claim(*(own or (VALUE_NAME,)), otherwise="field")
-        columns.append(Column(name, place.path, inferred.type, inferred.reading, inferred.note))
+        written = written_of(place.node.counts, place.node.numbers, inferred.type, inferred.reading)
+        columns.append(
+            Column(name, place.path, inferred.type, inferred.reading, inferred.note, written=written)
+        )
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
     named = {key: _free_name(names, level.name, key) for key in keys}
@@ -124,6 +137,8 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle) -> Table
         origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
         if has_several_ways(level.owner):
             origins.append(_known_node(Origin.WAY, Kind.TEXT))
+    if exact or any(_is_mixed(place.node) for place in shown):
+        columns.append(_origin_column(_known_node(Origin.REST, Kind.TEXT), level, names))
     known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]
     table = Table(
         level.name,
@@ -202,6 +217,12 @@ def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, st
     for step in table.rows[:-1]:
         owner = owner.children[step]
     return replace(table, through=tables_by_level[id(level_between(owner))])
+
+
+def _is_mixed(node: ShapeNode) -> bool:
+    """Say whether a text column of JSON holds more than strings, so that the text does not tell what it was."""
+    kinds = node.scalar_kinds()
+    return not node.is_markup and bool(kinds) and kinds != [Kind.TEXT] and infer_type(node).type.name == "text"
 
 
 def _has_column(node: ShapeNode) -> bool:

@@ -27,6 +27,7 @@ class Column:
         reading: How its texts are read into `type`; None when they are kept, or come as numbers.
         note: Why the type is wider than expected, for people; or empty.
         shown: How a layout spells its path or expression; empty when it was drafted.
+        written: How its values stand in the source (see `typing.written`); empty if it goes without saying.
     """
 
     name: str
@@ -35,6 +36,14 @@ class Column:
     reading: Reading | None = None
     note: str = ""
     shown: str = ""
+    written: str = ""
+
+    def words(self) -> tuple[str, str] | None:
+        """Return the words for true and false, where texts were read as booleans."""
+        if self.reading is None or self.reading.name != "boolean":
+            return None
+        yes, _, no = self.reading.separator.partition("/")
+        return yes, no
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +56,8 @@ class Table:
         parent: Name of the table its rows belong to; None for the top table.
         row_key: Name of the primary key column, dense from 1.
         parent_key: Name of the foreign key column; None for the top table.
-        ordinal: Name of the column with the position in the array, from 1; None for the top table.
+        ordinal: Name of the column with the position in the array, from 1, or 0 for an object that stands
+            without one; None for the top table.
         columns: The columns of the data.
         within_key: Only for a structure that contains itself: name of the column with the row of this table
             that a row stands in; null for the outermost.
@@ -114,10 +124,12 @@ class TableSet:
     Attributes:
         tables: The tables.
         natural_key: Columns of the top table that digest keys are made of; empty to use the record's text.
+        exact: Whether the rest of each row is kept with all that is null or empty (see `rebuilding.rest`).
     """
 
     tables: tuple[Table, ...]
     natural_key: tuple[str, ...] = ()
+    exact: bool = False
 
     @property
     def has_digest_keys(self) -> bool:

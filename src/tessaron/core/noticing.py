@@ -85,7 +85,7 @@ ADVICE = {
     "mixed kinds": "the column becomes text; mend the source, or clean the rare kind",
     "value or object": "both are kept: the value and the object's columns",
     "value or array": "both are kept: a column and a child table",
-    "one or many": "one child table; a single object has ordinal 1",
+    "one or many": "one child table; a single object has ordinal 0",
     "mixed content": 'keep the markup too where the order matters: a column with type = "xml"',
     "dictionary": "a child table with a key column; --no-dictionary PATH if they are fields",
     "contains itself": "rows refer by within_key to the row they stand in",

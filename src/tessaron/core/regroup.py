@@ -172,7 +172,9 @@ _SINGLE = tuple(kind for kind in Kind if kind is not Kind.ARRAY)
 
 
 def lift(branch: Branch, with_scalars: bool = False) -> None:
-    """Make each object here the only element of an array; what stands in arrays stays there.
+    """Make each object here an element without an array: its ordinal is 0; what stands in arrays stays there.
+
+    In XML, where nothing tells one element from a list of one, it is the first.
 
     Args:
         branch: Where they stand.
@@ -185,7 +187,7 @@ def lift(branch: Branch, with_scalars: bool = False) -> None:
         return
     rows = node.rows_present()[is_single]
     element = branch.children.pop(ELEMENT, None)
-    parents, ordinals = [rows], [np.ones(len(rows), np.int32)]
+    parents, ordinals = [rows], [np.full(len(rows), int(with_scalars), np.int32)]
     if element is not None:
         parents.append(element.node.parent_rows)
         ordinals.append(element.node.ordinals)

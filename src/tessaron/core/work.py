@@ -26,6 +26,7 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import Origin, Path
+from tessaron.core.rebuilding.rest import add_rests, rest_plans
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
@@ -267,8 +268,19 @@ class Plan:
 def make_rows(task: RowsTask, plan: Plan) -> dict[str, Any]:
     """Return the rows of a fragment for each table, its keys counted from 1, as packed record batches."""
     fragment = with_records_before(unpack_fragment(task.packed), task.records_before)
-    batches = make_tables(conform(fragment, plan.record), plan.layout)
+    fragment = with_rests(conform(fragment, plan.record), plan.layout)
+    batches = make_tables(fragment, plan.layout)
     return {name: batch.serialize() for name, batch in batches.items()}
+
+
+def with_rests(fragment: Fragment, layout: TableSet) -> Fragment:
+    """Return a conformed fragment with the rest of the rows of the tables that keep it."""
+    plans = rest_plans(layout)
+    if not plans:
+        return fragment
+    tree = tree_of(fragment)
+    add_rests(tree, plans, layout.exact)
+    return fragment_of(tree, fragment)
 
 
 def with_records_before(fragment: Fragment, count: int) -> Fragment:

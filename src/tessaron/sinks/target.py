@@ -30,7 +30,7 @@ class TargetFolder:
         self._check()
         try:
             self.target.parent.mkdir(parents=True, exist_ok=True)
-            self._remove_leftovers()
+            remove_leftovers(self.target)
             self.aside.mkdir()
         except OSError as error:
             raise TargetError(
@@ -76,13 +76,33 @@ class TargetFolder:
                 f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}; move that away first"
             )
 
-    def _remove_leftovers(self) -> None:
-        """Remove folders aside of this target whose process was killed."""
-        pattern = re.compile(re.escape(f".{self.target.name}.part-") + r"(\d+)-[0-9a-f]{8}")
-        for entry in self.target.parent.iterdir():
-            match = pattern.fullmatch(entry.name)
-            if match and not Path("/proc", match.group(1)).exists() and Path("/proc/self").exists():
-                shutil.rmtree(entry, ignore_errors=True)
+
+def remove_leftovers(target: Path) -> None:
+    """Remove what was written aside for a target by processes that were killed.
+
+    An old target that had made way for a new one that never came is put back.
+    """
+    pattern = re.compile(re.escape(f".{target.name}.part-") + r"(\d+)-[0-9a-f]{8}(-old)?")
+    for entry in target.parent.iterdir():
+        match = pattern.fullmatch(entry.name)
+        if not match or _is_running(int(match.group(1))):
+            continue
+        if match.group(2) and not target.exists():
+            os.rename(entry, target)
+        elif entry.is_dir():
+            shutil.rmtree(entry, ignore_errors=True)
+        else:
+            entry.unlink(missing_ok=True)
+
+
+def _is_running(process: int) -> bool:
+    try:
+        os.kill(process, 0)
+    except ProcessLookupError:
+        return False
+    except OSError:
+        return True
+    return True
 
 
 def _files_of_export(folder: Path) -> set[str]:

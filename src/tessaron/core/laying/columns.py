@@ -196,7 +196,8 @@ class Columns:
             parents = node.parent_rows
             lengths = np.bincount(parents) if len(parents) else np.zeros(1, np.int64)
             wanted = index + 1 if index >= 0 else lengths[parents] + index + 1
-            here = (node.ordinals == wanted)[self.levels.rows_up(source.level, level)]
+            # What stands without an array, with ordinal 0, is the first and the last.
+            here = (np.maximum(node.ordinals, 1) == wanted)[self.levels.rows_up(source.level, level)]
             chosen = here if chosen is None else chosen & here
         return chosen
 

@@ -25,6 +25,7 @@ from tessaron.core.laying.restructure import rearrange
 from tessaron.core.laying.row_sets import RowSet
 from tessaron.core.layout import Table
 from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.rebuilding.rest import add_rests
 from tessaron.core.shape import unpack_nodes
 
 
@@ -68,6 +69,7 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
         rearrange(work, change)
     left_out.update(work.passed)
     conform_tree(work.tree, unpack_nodes(plan.skeleton))
+    add_rests(work.tree, plan.rests, plan.exact)
     levels = Levels(fragment_of(work.tree, fragment))
     columns = Columns(plan, levels)
     _work_out_all(columns)

@@ -9,6 +9,7 @@ from typing import Any, Literal
 from tessaron.core.expressions import Typed
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.paths import Path
+from tessaron.core.rebuilding.rest import RestPlan
 from tessaron.core.typing.fitting import PLAIN, Spelling
 from tessaron.core.typing.types import ColumnType
 
@@ -87,6 +88,8 @@ class ColumnPlan:
     mask: Literal["drop", "constant", "digest"] | None = None
     mask_text: str = ""
     hidden: bool = False
+    written: str = ""
+    """How its values stand in the source, where the layout says so; see `typing.written`."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -169,6 +172,8 @@ class LayingPlan:
         strict: Whether what does not fit numbered columns is a reject.
         natural_key: Columns of the top table that digest keys are made of.
         has_digest_keys: Whether keys are digests.
+        rests: The tables that keep the rest of their rows.
+        exact: Whether that holds all that is null or empty.
     """
 
     tables: tuple[TablePlan, ...]
@@ -179,10 +184,13 @@ class LayingPlan:
     strict: bool = False
     natural_key: tuple[str, ...] = ()
     has_digest_keys: bool = False
+    rests: tuple[RestPlan, ...] = ()
+    exact: bool = False
 
     def written(self) -> TableSet:
         """Return the tables that are written."""
-        return TableSet(tuple(each.table for each in self.tables if each.table), self.natural_key)
+        tables = tuple(each.table for each in self.tables if each.table)
+        return TableSet(tables, self.natural_key, self.exact)
 
     def table(self, name: str) -> TablePlan:
         """Return a table by its name."""

@@ -31,6 +31,7 @@ from tessaron.core.typing.types import (
     TypeSpellingError,
     parse_type,
 )
+from tessaron.core.typing.written import fault_of as written_fault
 
 _ORIGIN_TYPES = {
     Origin.RECORD: INTEGER,
@@ -113,6 +114,7 @@ class ColumnMaker:
             table, name, kind or TEXT, text=part.path or part.value or "",
             cleaning=self._cleaning(part), spelling=self._spelling(part, kind, keys), misfit=part.misfit,
             mask=part.mask, mask_text=part.mask_text, hidden=part.hidden or part.mask == "drop",
+            written=part.written or "",
         )  # fmt: skip
         self._check_mask(part, kind, keys)
         if part.origin is not None:
@@ -157,6 +159,8 @@ class ColumnMaker:
                 self._say((*keys, "format"), str(error))
         if part.decimal == part.grouping:
             self._say((*keys, "grouping"), "the decimal sign cannot stand between groups too")
+        if part.written is not None and kind is not None and (wrong := written_fault(part.written, kind)):
+            self._say((*keys, "written"), wrong)
         words = None if part.words is None else (part.words[0], part.words[1])
         if part.zone is not None:
             self._check_zone(part.zone, (*keys, "zone"))

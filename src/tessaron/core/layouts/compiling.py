@@ -21,6 +21,7 @@ from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ReadingPart, TablePart
 from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPaths
+from tessaron.core.layouts.rests import keeps_rest, rest_of, with_rests
 from tessaron.core.layouts.rows import Place, RowsFinder
 from tessaron.core.layouts.scopes import ExpressionScope
 from tessaron.core.layouts.structure import StructureMaker
@@ -93,7 +94,7 @@ def compile_layout(
 
 class _Compiler:
     def __init__(self, checked: CheckedLayout, source: str, secret: bytes, strict: bool):
-        part = with_values_from_above(checked.part)
+        part = with_rests(with_values_from_above(checked.part))
         self._part, self._lines, self._source = part, checked.lines, source
         self._secret, self._strict = secret, strict
         self._faults: list[LayoutFault] = list(checked.faults)
@@ -208,6 +209,8 @@ class _Compiler:
             self._strict,
             tuple(natural),
             self._part.reading.keys == "digest",
+            tuple(rest_of(table) for table in tables if keeps_rest(table)),
+            self._part.exact,
         )
 
     def _check_dictionaries(self, skeleton: ShapeNode) -> None:
@@ -318,7 +321,7 @@ class _Compiler:
         for plan in own:
             path = plan.source.path if plan.source is not None else ()
             output.append((name, plan.name))
-            columns.append(Column(plan.name, path, plan.type, shown=plan.text))
+            columns.append(Column(plan.name, path, plan.type, shown=plan.text, written=plan.written))
         return output, columns
 
     def _carried(self, name: str, part: TablePart) -> list[tuple[str, str]]:

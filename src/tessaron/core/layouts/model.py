@@ -35,6 +35,7 @@ OriginName = Literal[
     "document_key",
     "within_path",
     "depth",
+    "row_rest",
 ]
 Failed = Literal["record", "note", "stop"]
 Misfit = Literal["value", "record", "note", "stop"]
@@ -123,6 +124,11 @@ class ColumnPart(_Part):
     grouping: Literal["", ".", ",", " ", "'", "\u00a0", "\u202f"] = Field(
         "", description="What stands between groups of three digits."
     )
+    written: Text | None = Field(
+        None,
+        description="How values stand in the source, for rebuild: shortest, fixed or point for decimals, "
+        "a pattern such as YYYY-MM-DD hh:mm:ss for times.",
+    )
     words: Annotated[list[Text], Field(min_length=2, max_length=2)] | None = Field(
         None, description="The words for true and for false."
     )
@@ -175,6 +181,11 @@ class TablePart(_Part):
 class LayoutPart(_Part):
     """A layout: which tables and columns come out, and how."""
 
+    exact: Flag = Field(
+        False,
+        description="Whether every table has a column row_rest, which holds what the others do not tell: "
+        "what is null or empty, odd spellings, the order of elements of XML.",
+    )
     reading: ReadingPart = ReadingPart()
     structure: StructurePart = StructurePart()
     tables: dict[str, TablePart] = Field(min_length=1, description="The tables, parents before children.")

@@ -64,6 +64,7 @@ class Draft:
 def write_draft(draft: Draft) -> str:
     """Return the text of the layout file."""
     lines = [f"# {line}" for line in draft.head]
+    lines += ["", "exact = true"] * draft.tables.exact
     lines += ["", "[reading]", *_pairs(draft.reading)]
     if draft.namespaces:
         lines += ["[reading.namespaces]", *_pairs(draft.namespaces)]
@@ -120,6 +121,8 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
         words = column.reading.separator.split("/")
         if words not in (["true", "false"], ["TRUE", "FALSE"], ["True", "False"]):
             parts.append(f"words = {toml_list(words)}")
+    if column.written:
+        parts.append(f"written = {toml_text(column.written)}")
     return toml_key(column.name), "{ " + ", ".join(parts) + " }"
 
 

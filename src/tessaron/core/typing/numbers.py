@@ -31,6 +31,8 @@ class NumberStats:
         whole_digits: The most digits before the decimal point, at least 1.
         least_scale, most_scale: Fewest and most digits after the decimal point.
         trailing_zeros: Texts whose fraction ends in a zero digit.
+        whole_points: Texts whose fraction is one zero, as in `12.0`; they count as trailing zeros too.
+        exponents: Texts with an exponent.
         negative_zeros: Texts that are a zero with a minus sign; a decimal has none.
         lossy_doubles: Texts that would not come back from a double.
     """
@@ -42,6 +44,8 @@ class NumberStats:
     trailing_zeros: int = 0
     negative_zeros: int = 0
     lossy_doubles: int = 0
+    whole_points: int = 0
+    exponents: int = 0
 
     def merge(self, other: NumberStats) -> NumberStats:
         """Return what both need together."""
@@ -53,6 +57,8 @@ class NumberStats:
             self.trailing_zeros + other.trailing_zeros,
             self.negative_zeros + other.negative_zeros,
             self.lossy_doubles + other.lossy_doubles,
+            self.whole_points + other.whole_points,
+            self.exponents + other.exponents,
         )
 
 
@@ -94,6 +100,7 @@ def _measure_plain(lane: TextLane) -> NumberStats:
         int(trailing.sum()),
         int(zeros.sum()),
         _count_lossy(lane.to_arrow().take(pa.array(unsure))) if len(unsure) else 0,
+        int((trailing & (scales == 1)).sum()),
     )
 
 
@@ -136,6 +143,7 @@ def _measure_exponents(texts: pa.Array) -> NumberStats:
         0,
         int((zero & _bools(pc.starts_with(texts, "-"))).sum()),
         sum(1 for text in texts.filter(in_reach).to_pylist() if not _is_exact_double(text)) + int(out.sum()),
+        exponents=len(texts),
     )
 
 

@@ -1,0 +1,100 @@
+"""What a layout says of the way back: from its tables to the documents they are made of."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from tessaron.core.errors import UsageError
+from tessaron.core.laying.plan import LayingPlan
+from tessaron.core.layouts.compiling import CompiledLayout
+from tessaron.core.layouts.model import LayoutPart
+from tessaron.core.layouts.rests import form_of, is_turned_back
+from tessaron.core.paths import Origin, Path
+from tessaron.core.rebuilding.places import TablePlaces, TurnedBack, places_of_tables
+
+
+@dataclass(frozen=True, slots=True)
+class WayBack:
+    """How documents are made of the tables of a layout.
+
+    Attributes:
+        records: The table of the records, with all below it.
+        around: The table of what stands around them, with all below it; None where that is not kept.
+        paths: The paths whose values come back.
+        lost: Columns whose values do not go back, with the reason.
+        changes: Whether the layout makes another structure of the documents.
+    """
+
+    records: TablePlaces
+    around: TablePlaces | None
+    paths: frozenset[Path]
+    lost: dict[str, str]
+    changes: bool
+
+
+def way_back(compiled: CompiledLayout, part: LayoutPart) -> WayBack:
+    """Return how documents are made again of the tables of a layout.
+
+    Raises:
+        UsageError: When the layout has no table that documents could be made of.
+    """
+    again = {
+        compiled.spelling.inner(inner).steps: compiled.spelling.inner(begins).steps
+        for inner, begins in part.structure.again.items()
+    }
+    lost: dict[str, str] = {}
+    records = _places(compiled.records, again, lost)
+    around = None if compiled.around is None else _places(compiled.around, again, lost)
+    changes = bool(compiled.records.rearrangements) or _skips_levels(compiled.records)
+    paths = {path for path, _ in _paths(compiled.records)}
+    return WayBack(records, around, frozenset(paths), lost, changes)
+
+
+def _paths(plan: LayingPlan) -> list[tuple[Path, str]]:
+    return [
+        (column.source.path, column.name)
+        for table in plan.tables
+        if table.table is not None
+        for column in table.columns
+        if column.source is not None and is_turned_back(column, table)
+    ]
+
+
+def _places(plan: LayingPlan, again: dict[Path, Path], lost: dict[str, str]) -> TablePlaces:
+    written = [table for table in plan.tables if table.table is not None]
+    tops = [table.name for table in written if table.table is not None and table.table.parent is None]
+    if len(tops) != 1:
+        shown = ", ".join(tops) if tops else "none"
+        raise UsageError(
+            f"documents are made of one table with tables below it; of this layout nothing stands above {shown}: "
+            "give it a table of the records"
+        )
+    made = []
+    for table in written:
+        assert table.table is not None
+        forms = {}
+        for column in table.columns:
+            if is_turned_back(column, table):
+                forms[column.name] = form_of(column)
+            elif not column.hidden:
+                lost[f"{table.name}.{column.name}"] = _reason(column.value is not None, column.fold)
+        made.append(TurnedBack(table.table, forms))
+    return places_of_tables(made, again)
+
+
+def _reason(is_calculated: bool, fold: str | None) -> str:
+    if is_calculated:
+        return "calculated"
+    return f"folded ({fold})" if fold else "changed by the layout"
+
+
+def _skips_levels(plan: LayingPlan) -> bool:
+    """Say whether rows stand in others that are more than one level further up, or are filtered or paired."""
+    for table in plan.tables:
+        if table.table is None or table.table.parent is None:
+            continue
+        parent = plan.table(table.table.parent)
+        between = table.level[len(parent.level) :]
+        if sum(not isinstance(step, (str, Origin)) for step in between) != 1 or table.is_flat:
+            return True
+    return False

@@ -1,0 +1,191 @@
+"""One number for all that stands in a record, whatever order its members have, whole columns at a time.
+
+Every value adds a 64-bit hash of where it stands and what it is; the sum is the record's digest. Two records
+with the same digest hold the same, but for a chance of one in 2^64.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from decimal import Decimal
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.branches import Branch, tree_of
+from tessaron.core.casting import places_of
+from tessaron.core.digests import digest_texts
+from tessaron.core.fragment import Fragment, Int64s, Node, TextLane
+from tessaron.core.kinds import Kind
+from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
+
+Words = npt.NDArray[np.uint64]
+_TEXT, _NUMBER, _BOOLEAN, _NULL, _OBJECT, _ARRAY, _ELEMENT, _ORDER = (
+    np.uint64(0x9E37_79B9_7F4A_7C15) * np.uint64(number) for number in range(1, 9)
+)
+_START = np.uint64(0x5441_5353_4152_4F4E)
+_FIRST = np.uint64(1)
+_LONGEST_INTEGER = 18
+
+
+def record_digests(fragment: Fragment, exact: bool) -> Words:
+    """Return a digest of each record of a fragment as a kernel made it.
+
+    Args:
+        fragment: The records.
+        exact: Whether absent, null, empty objects and empty arrays are told apart, and the spellings of one
+            number; else they are not. The number of elements of an array always counts.
+    """
+    sums = np.zeros(fragment.record_count, np.uint64)
+    start = np.full(fragment.record_count, _START, np.uint64)
+    pending = [_Spot(tree_of(fragment), start, start, np.arange(fragment.record_count))]
+    while pending:
+        spot = pending.pop()
+        for rows, hashes in _parts(spot.branch, spot.own, exact):
+            _add(sums, spot.records[rows], hashes)
+        for step, child in spot.branch.children.items():
+            if isinstance(step, Origin):
+                continue
+            below = _below(spot, step, child)
+            if step is ELEMENT and not spot.is_markup:
+                _add(sums, below.records, _mixed(below.own, _ELEMENT))
+            pending.append(below)
+    return sums
+
+
+@dataclass(frozen=True, slots=True)
+class _Spot:
+    """A branch, and for each row of its level where its own values and members stand, and its elements.
+
+    In XML an element that stands alone is the first of its name; its text is at the element itself.
+    """
+
+    branch: Branch
+    own: Words
+    elements: Words
+    records: Int64s
+    is_markup: bool = False
+
+
+def _below(spot: _Spot, step: Step, child: Branch) -> _Spot:
+    if isinstance(step, str):
+        if step == TEXT_STEP:
+            return _Spot(child, spot.own, spot.own, spot.records, True)
+        at = _mixed(spot.own, _hash_of(step))
+        if not step.startswith(MARKUP):
+            return _Spot(child, at, at, spot.records)
+        return _Spot(child, _mixed(at, _FIRST), at, spot.records, True)
+    above = child.node.parent_rows
+    if step is ENTRY:
+        at = _mixed(spot.own[above], _hashes(child.node.keys))
+    else:
+        at = _mixed(spot.elements[above], child.node.ordinals.astype(np.uint64))
+    return _Spot(child, at, at, spot.records[above], spot.is_markup)
+
+
+def _parts(branch: Branch, locations: Words, exact: bool) -> list[tuple[Int64s, Words]]:
+    """Return rows, and the hashes of what stands there, of everything at a place itself."""
+    node = branch.node
+    present = node.rows_present()
+    found = []
+    for kinds, hashes in (
+        ((Kind.TEXT,), _hashes(node.texts) + _TEXT),
+        ((Kind.BOOLEAN,), node.booleans.astype(np.uint64) + _BOOLEAN),
+        ((Kind.INTEGER,), _spread(node.integers.view(np.uint64)) + _NUMBER),
+        ((Kind.LONG_INTEGER, Kind.FRACTION), _of_numbers(node.numbers, exact) + _NUMBER),
+    ):
+        if len(hashes):
+            rows = present[places_of(node, kinds)]
+            found.append((rows, _mixed(locations[rows], hashes)))
+    order = branch.children.get(Origin.ORDER)
+    if exact and order is not None:
+        rows = order.node.rows_present()
+        found.append((rows, _mixed(locations[rows], _hashes(order.node.texts) + _ORDER)))
+    if exact:
+        for kind, word in ((Kind.NULL, _NULL), (Kind.OBJECT, _OBJECT), (Kind.ARRAY, _ARRAY)):
+            rows = present[node.kinds == kind]
+            rows = rows[~_filled(branch, kind)[rows]] if kind is not Kind.NULL and len(rows) else rows
+            if len(rows):
+                found.append((rows, _mixed(locations[rows], word)))
+    return found
+
+
+def _filled(branch: Branch, kind: Kind) -> npt.NDArray[np.bool_]:
+    found = np.zeros(branch.node.row_count, np.bool_)
+    for step, child in branch.children.items():
+        if kind is Kind.OBJECT and isinstance(step, str):
+            found[child.node.rows_present()] = True
+        elif (kind is Kind.OBJECT and step is ENTRY) or (kind is Kind.ARRAY and step is ELEMENT):
+            found[child.node.parent_rows] = True
+    return found
+
+
+def _add(sums: Words, records: Int64s, hashes: Words) -> None:
+    """Add hashes to the sums of their records, which never fall."""
+    if not len(records):
+        return
+    starts = np.flatnonzero(np.concatenate(([True], records[1:] != records[:-1])))
+    sums[records[starts]] += np.add.reduceat(hashes, starts)
+
+
+def _spread(words: Words) -> Words:
+    """Return words with every bit depending on all of them (the finalizer of SplitMix64; Steele et al., 2014)."""
+    words = (words ^ (words >> np.uint64(30))) * np.uint64(0xBF58_476D_1CE4_E5B9)
+    words = (words ^ (words >> np.uint64(27))) * np.uint64(0x94D0_49BB_1331_11EB)
+    return words ^ (words >> np.uint64(31))
+
+
+def _mixed(locations: Words, words: Any) -> Words:
+    with np.errstate(over="ignore"):
+        return _spread(locations * np.uint64(0x9E37_79B9_7F4A_7C15) + _spread(np.atleast_1d(np.asarray(words, np.uint64))))
+
+
+def _hash_of(name: str) -> Any:
+    return _hashes(TextLane.of([name]))[0]
+
+
+def _hashes(lane: TextLane) -> Words:
+    return digest_texts(lane)[:, 0] if len(lane) else np.empty(0, np.uint64)
+
+
+def _of_numbers(lane: TextLane, exact: bool) -> Words:
+    """Return hashes of number texts; without `exact` those of one value are alike, however it is written."""
+    if not len(lane):
+        return np.empty(0, np.uint64)
+    if exact:
+        return _hashes(lane)
+    texts = plain_numbers(lane.to_arrow())
+    hashes = _hashes(TextLane.of(texts))
+    short = pc.and_(
+        pc.match_substring_regex(texts, "^-?[0-9]+$"),
+        pc.less_equal(pc.binary_length(texts), _LONGEST_INTEGER),
+    ).to_numpy(zero_copy_only=False)
+    if short.any():
+        integers = texts.filter(pa.array(short)).cast(pa.int64()).to_numpy()
+        hashes[short] = _spread(integers.view(np.uint64))
+    return hashes
+
+
+def plain_numbers(texts: Any) -> Any:
+    """Return number texts (RFC 8259 section 6) in one spelling for each value: `1.50` and `15e-1` as `1.5`."""
+    odd = pc.match_substring_regex(texts, "[eE]|^-0")
+    if pc.any(odd).as_py():
+        plain = [plain_number(each) for each in texts.filter(odd).to_pylist()]
+        texts = pc.replace_with_mask(texts, odd, pa.array(plain, pa.large_string()))
+    has_point = pc.match_substring(texts, ".")
+    if not pc.any(has_point).as_py():
+        return texts
+    return pc.if_else(has_point, pc.utf8_rtrim(pc.utf8_rtrim(texts, "0"), "."), texts)
+
+
+def plain_number(text: str) -> str:
+    """Return one number text in the spelling of `plain_numbers`; very large and small ones keep an exponent."""
+    value = Decimal(text).normalize()
+    if not value:
+        return "0"
+    exponent = value.as_tuple().exponent
+    assert isinstance(exponent, int)
+    return f"{value:f}" if -400 < exponent < 400 else str(value)

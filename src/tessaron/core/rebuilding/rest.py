@@ -1,0 +1,281 @@
+"""The rest of a row: what its columns do not tell of what stood there, kept as one JSON text beside them.
+
+Mostly there is nothing to keep, and the text is null. Else it is a value of the same structure that holds
+only the odd parts. A number `0` where the column holds a text says that the text is no string but the number
+or boolean itself; any other scalar stands instead of what the column has. With `exact` it also holds what is
+null or empty, and values whose spelling the column does not give back.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.branches import Branch, origin
+from tessaron.core.casting import at_rows, places_of
+from tessaron.core.fragment import Bools, Int64s, Node, TextLane
+from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
+from tessaron.core.layout import TableSet
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
+from tessaron.core.rebuilding.texts import coalesced, objects, quoted, text
+from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
+from tessaron.core.typing.types import ColumnType
+from tessaron.core.typing.written import texts_of
+
+AS_IT_IS = "0"
+"""Says that the text of the column is the number or boolean itself."""
+_NO_STRINGS = ("boolean", "integer", "decimal", "double")
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """How the values of a column are turned back."""
+
+    type: ColumnType
+    written: str = ""
+    words: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class RestPlan:
+    """A table that keeps the rest of its rows.
+
+    Attributes:
+        level: The path of its rows.
+        forms: Its columns by the path of their values.
+        others: Paths of columns whose values do not go back; nothing is kept of what stands there.
+    """
+
+    level: Path
+    forms: Mapping[Path, Form]
+    others: frozenset[Path] = frozenset()
+
+
+def rest_plans(tables: TableSet) -> list[RestPlan]:
+    """Return the tables of a drafted layout that keep the rest of their rows."""
+    return [
+        RestPlan(
+            table.rows,
+            {
+                column.path: Form(column.type, column.written, column.words())
+                for column in table.columns
+                if column.path[-1:] != (Origin.REST,)
+            },
+        )
+        for table in tables.tables
+        if any(column.path[-1:] == (Origin.REST,) for column in table.columns)
+    ]
+
+
+def add_rests(tree: Branch, plans: Iterable[RestPlan], exact: bool) -> None:
+    """Put the rest of the rows of some tables beside their values.
+
+    Args:
+        tree: A conformed fragment as a tree; levels get a branch `Origin.REST`.
+        plans: The tables.
+        exact: Whether null, empty values and odd spellings are kept too.
+    """
+    for plan in plans:
+        branch = _branch_at(tree, plan.level)
+        if branch is not None:
+            _add_rest(branch, plan, exact)
+
+
+def _branch_at(tree: Branch, path: Path) -> Branch | None:
+    branch: Branch | None = tree
+    for step in path:
+        branch = None if branch is None else branch.children.get(step)
+    return branch
+
+
+def _add_rest(level: Branch, plan: RestPlan, exact: bool) -> None:
+    count = level.node.row_count
+    finder = _Finder(level, plan, exact)
+    tokens = finder.tokens()
+    if tokens is None or tokens.null_count == count:
+        return
+    rows = np.flatnonzero(tokens.is_valid().to_numpy(zero_copy_only=False)).astype(np.int32)
+    lane = TextLane.of(tokens.drop_null())
+    level.children[Origin.REST] = origin(Origin.REST, count, rows=rows, texts=lane)
+
+
+class _Finder:
+    """Finds what is odd on one level."""
+
+    def __init__(self, level: Branch, plan: RestPlan, exact: bool):
+        self._level, self._plan, self._exact = level, plan, exact
+        self._count = level.node.row_count
+
+    def tokens(self) -> Any:
+        """Return the rest of each row as JSON, null where there is none; None if nowhere."""
+        places: list[tuple[Branch, Path, list[tuple[str, int]]]] = []
+        pending: list[tuple[Branch, Path, int, str]] = [(self._level, (), -1, "")]
+        while pending:
+            branch, path, above, name = pending.pop()
+            index = len(places)
+            places.append((branch, path, []))
+            if above >= 0:
+                places[above][2].append((name, index))
+            if self._is_worked_on((*self._plan.level, *path)):
+                places.pop()
+                if above >= 0:
+                    places[above][2].pop()
+                continue
+            if (*self._plan.level, *path, Origin.JSON) not in self._plan.forms:
+                pending += [
+                    (child, (*path, step), index, step)
+                    for step, child in reversed(branch.children.items())
+                    if isinstance(step, str)
+                ]
+        found: list[Any] = [None] * len(places)
+        for index in range(len(places) - 1, -1, -1):
+            branch, path, members = places[index]
+            below = [(name, found[child]) for name, child in members if found[child] is not None]
+            parts = [part for part in (self._own(branch, path),) if part is not None]
+            parts += [objects(below, self._count)] if below else []
+            found[index] = coalesced(*parts) if parts else None
+        return found[0]
+
+    def _is_worked_on(self, path: Path) -> bool:
+        """Say whether all that columns hold of a place has become something else."""
+        plan = self._plan
+        if not any(other[: len(path)] == path for other in plan.others):
+            return False
+        return bool(path) and not any(form[: len(path)] == path for form in plan.forms)
+
+    def _own(self, branch: Branch, path: Path) -> Any:
+        """Return what is odd at one place itself; None if nowhere."""
+        form = self._plan.forms.get((*self._plan.level, *path))
+        if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
+            return None
+        parts = []
+        if form is not None:
+            parts += list(_odd_values(branch.node, form, self._exact))
+        if self._exact:
+            parts += list(self._hollow(branch, path))
+        if not parts:
+            return None
+        rows = np.concatenate([rows for rows, _ in parts])
+        values = pa.concat_arrays([values.cast(pa.large_string()) for _, values in parts])
+        return at_rows(values, rows, self._count) if len(rows) else None
+
+    def _hollow(self, branch: Branch, path: Path) -> Iterable[tuple[Int64s, Any]]:
+        """Yield the rows where null, an empty object or an empty array stands, with what it is."""
+        node = branch.node
+        present = node.rows_present()
+        for kind, shown in ((Kind.NULL, "null"), (Kind.OBJECT, "{}"), (Kind.ARRAY, "[]")):
+            rows = present[node.kinds == kind]
+            if kind is not Kind.NULL and len(rows):
+                rows = rows[~self._filled(branch, kind, path)[rows]]
+            if not path and shown == self._default():
+                continue
+            if len(rows):
+                yield rows.astype(np.int64), _repeated(shown, len(rows))
+
+    def _default(self) -> str:
+        """Return what a row without any value is made into."""
+        return "{}" if is_object_by_default(self._plan.level, self._plan.forms) else "null"
+
+    def _filled(self, branch: Branch, kind: Kind, path: Path) -> Bools:
+        """Return in which rows something stands below an object or array."""
+        found = np.zeros(self._count, np.bool_)
+        for step, child in branch.children.items():
+            if kind is Kind.OBJECT and isinstance(step, str):
+                found[child.node.rows_present()] = True
+            elif (step is ENTRY and kind is Kind.OBJECT) or (step is ELEMENT and kind is Kind.ARRAY):
+                found[child.node.parent_rows] = True
+        if branch.fold is not None and kind is Kind.ARRAY:
+            found[_folded_rows(self._level, path)] = True
+        return found
+
+
+def is_object_by_default(level: Path, paths: Iterable[Path]) -> bool:
+    """Say whether rows of a level without any value are made empty objects: records, and all with members."""
+    if not level:
+        return True
+    return any(len(path) > len(level) and isinstance(path[len(level)], str) for path in paths)
+
+
+def _folded_rows(level: Branch, path: Path) -> Int64s:
+    """Return the rows in which others stand that were folded away from a place below them."""
+    for name in (Origin.WITHIN, Origin.THROUGH):
+        inner = level.children.get(name)
+        if inner is None:
+            continue
+        ways = level.children.get(Origin.WAY)
+        integers = inner.node.integers
+        if ways is not None:
+            wanted = pc.equal(ways.node.texts.to_arrow(), format_path(path))
+            integers = integers[wanted.to_numpy(zero_copy_only=False)]
+        return integers
+    return np.empty(0, np.int64)
+
+
+def _repeated(shown: str, count: int) -> Any:
+    return pa.repeat(text(shown), count)
+
+
+def _odd_values(node: Node, form: Form, exact: bool) -> Iterable[tuple[Int64s, Any]]:
+    """Yield the rows, and values as JSON, of the scalars that a column does not give back."""
+    present = node.rows_present()
+    for lane, kinds in _KINDS_OF_LANE.items():
+        if not len(getattr(node, lane)):
+            continue
+        rows = present[places_of(node, kinds)]
+        shown, back = _shown(node, lane), _turned_back(node, lane, form, exact)
+        if back is None:
+            odd = np.ones(len(rows), np.bool_)
+        else:
+            odd = ~back
+        if odd.any():
+            tokens = shown.filter(pa.array(odd))
+            if form.type.name in ("text", "uuid") and lane != "texts":
+                tokens = _repeated(AS_IT_IS, len(tokens))
+            yield rows[odd].astype(np.int64), tokens
+
+
+_KINDS_OF_LANE = {
+    lane: tuple(kind for kind in SCALAR_KINDS if LANE_OF_KIND[kind] == lane)
+    for lane in ("booleans", "integers", "numbers", "texts")
+}
+
+
+def _shown(node: Node, lane: str) -> Any:
+    """Return the values of a lane as JSON."""
+    if lane == "texts":
+        return quoted(node.texts.to_arrow())
+    if lane == "numbers":
+        return node.numbers.to_arrow()
+    return pa.array(getattr(node, lane)).cast(pa.large_string())
+
+
+def _turned_back(node: Node, lane: str, form: Form, exact: bool) -> Bools | None:
+    """Return which values of a lane the column gives back; None for not one."""
+    is_string = form.type.name not in _NO_STRINGS or form.words is not None
+    if is_string is not (lane == "texts"):
+        return None
+    values = getattr(node, lane)
+    count = len(values)
+    if form.type.name in ("text", "uuid") or not exact:
+        return np.ones(count, np.bool_)
+    plain = pa.array(values) if lane in ("integers", "booleans") else values.to_arrow()
+    if lane == "integers":
+        fitted, bad = fit_integers(values, form.type)
+    elif lane == "numbers":
+        fitted, bad = fit_numbers(plain, form.type)
+    elif lane == "texts":
+        if form.words is not None:
+            return np.asarray(pc.is_in(plain, pa.array(form.words, plain.type)).to_numpy(zero_copy_only=False))
+        fitted, bad = fit_texts(plain, form.type)
+    else:
+        return np.full(count, form.type.name == "boolean")
+    back = texts_of(fitted, form.type, form.written, form.words)
+    same = pc.fill_null(pc.equal(back, plain.cast(pa.large_string())), False)
+    return np.asarray(same.to_numpy(zero_copy_only=False)) & ~bad
+
+

@@ -1,0 +1,106 @@
+"""Records written as XML 1.0, with the prefixes that the layout has for namespaces."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.fragment import Int64s
+from tessaron.core.paths import MARKUP, TEXT_STEP
+from tessaron.core.rebuilding.places import TablePlaces
+from tessaron.core.rebuilding.rest import Form
+from tessaron.core.rebuilding.texts import grouped, side_by_side, text, text_null
+from tessaron.core.typing.written import texts_of
+
+_ATTRIBUTE = MARKUP + "@"
+_IN_TEXT = (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;"))
+_IN_ATTRIBUTE = (('"', "&quot;"), ("\n", "&#10;"), ("\t", "&#9;"))
+
+
+class XmlDialect:
+    """Writes records as elements.
+
+    Args:
+        record_name: The name of the records' elements.
+    """
+
+    def __init__(self, record_name: str):
+        self._record_name = record_name
+
+    def value(self, values: Any, form: Form, instead: Any) -> Any:
+        """Return the values of a column as text of XML; `instead` is what the rest of the rows says, or None."""
+        texts = texts_of(values, form.type, form.written, form.words)
+        return texts if form.type.name == "xml" else _replaced(texts, _IN_TEXT)
+
+    def row_name(self, places: TablePlaces) -> str:
+        """Return the step to the element that a row of a table is."""
+        names = [step for step in places.table.rows if isinstance(step, str)]
+        return names[-1] if names else MARKUP + self._record_name
+
+    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int) -> Any:
+        """Return what stands at a place: an attribute, a text, or an element with all that is in it."""
+        if name == TEXT_STEP:
+            return value if value is not None else pa.nulls(row_count, pa.large_string())
+        if name.startswith(_ATTRIBUTE):
+            return _attribute(name.removeprefix(_ATTRIBUTE), value, row_count)
+        attributes = [each for step, each in members if step.startswith(_ATTRIBUTE)]
+        content = [each for step, each in members if not step.startswith(_ATTRIBUTE)]
+        own = [*([] if value is None else [value]), *content]
+        return _element(name.removeprefix(MARKUP), attributes, own, row_count)
+
+    def array(self, values: Any, above: Int64s, row_count: int) -> Any:
+        """Return for each row above the elements that stand below it, side by side."""
+        return grouped(values, above, row_count, "", "", "")
+
+    def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
+        """Return for each row above the elements below it."""
+        return self.array(values, above, row_count)
+
+    def row(self, places: TablePlaces, made: Any) -> Any:
+        """Return rows; where nothing stands in them as empty elements."""
+        return pc.fill_null(made, f"<{self.row_name(places).removeprefix(MARKUP)}/>")
+
+
+def _replaced(texts: Any, pairs: tuple[tuple[str, str], ...]) -> Any:
+    for plain, escaped in pairs:
+        if pc.any(pc.match_substring(texts, plain)).as_py():
+            texts = pc.replace_substring(texts, plain, escaped)
+    return texts
+
+
+def _attribute(name: str, value: Any, row_count: int) -> Any:
+    if value is None:
+        return pa.nulls(row_count, pa.large_string())
+    return pc.binary_join_element_wise(
+        text(f' {name}="'), _replaced(value, _IN_ATTRIBUTE), text('"'), text("")
+    )
+
+
+def _element(name: str, attributes: list[Any], content: list[Any], row_count: int) -> Any:
+    if not attributes and not content:
+        return pa.nulls(row_count, pa.large_string())
+    there = None
+    for each in (*attributes, *content):
+        there = each.is_valid() if there is None else pc.or_(there, each.is_valid())
+    parts = [text(f"<{name}")]
+    parts += [side_by_side(attributes)] if attributes else []
+    if content:
+        parts += [text(">"), side_by_side(content), text(f"</{name}>")]
+    else:
+        parts += [text("/>")]
+    whole = pc.binary_join_element_wise(*parts, text(""))
+    return pc.if_else(there, whole, text_null())
+
+
+def with_namespaces(element: str, namespaces: Mapping[str, str]) -> str:
+    """Return the text of an element that declares these namespaces, by prefix."""
+    declared = "".join(f' xmlns:{prefix}="{_escaped(uri)}"' for prefix, uri in namespaces.items())
+    end = min(at for at in (element.find(letter) for letter in " />") if at > 0)
+    return element[:end] + declared + element[end:]
+
+
+def _escaped(uri: str) -> str:
+    return uri.replace("&", "&amp;").replace("<", "&lt;").replace('"', "&quot;")

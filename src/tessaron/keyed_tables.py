@@ -1,0 +1,85 @@
+"""Tables in a folder, with the layout that says how documents are made of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from tessaron.core.layouts.turning_back import WayBack, way_back
+from tessaron.core.rebuilding.groups import GroupReader
+from tessaron.core.rebuilding.json_dialect import JsonDialect
+from tessaron.core.rebuilding.places import TablePlaces
+from tessaron.core.rebuilding.records import Dialect, records_of
+from tessaron.core.rebuilding.xml_dialect import XmlDialect
+from tessaron.core.xpath.location import parse_location
+from tessaron.layouts import Layout
+from tessaron.receipt import LAYOUT_FILE
+from tessaron.sources.table_folder import TableFolder
+from tessaron.sources.table_order import in_key_order
+
+
+class KeyedTables:
+    """The tables of a folder.
+
+    Args:
+        folder: Where they are.
+        layout: How documents are made of them; else the layout in the folder.
+
+    Attributes:
+        files: The files of the tables.
+        layout: The layout.
+        compiled: The layout made ready.
+        way: How documents are made of the tables.
+
+    Raises:
+        SourceError: When the folder or the layout is missing.
+        UsageError: When no documents can be made by the layout.
+    """
+
+    def __init__(self, folder: str | Path, layout: Layout | None = None):
+        self.files = TableFolder(Path(folder))
+        self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
+        self.compiled = self.layout.compiled(secret=b"any")
+        self.way: WayBack = way_back(self.compiled, self.layout.part)
+
+    @property
+    def is_xml(self) -> bool:
+        """Whether XML is made."""
+        return self.compiled.reading.format == "xml"
+
+    def record_names(self) -> list[str]:
+        """Return the names of the elements from the root to a record of XML, with prefixes."""
+        path = self.compiled.reading.records or "/*"
+        names = [step.partition("[")[0] for step in path.strip("/").split("/") if step]
+        last = parse_location(path).last_name()
+        top = self.way.records.table.name
+        if last is None or "//" in path or any(name in ("*", ".") for name in names):
+            return [name for name in names[:-1] if name not in ("*", ".")] + [last or top]
+        return names
+
+    def dialect(self, is_around: bool = False) -> Dialect:
+        """Return how records, or documents around them, are written."""
+        if not self.is_xml:
+            return JsonDialect()
+        names = self.record_names()
+        return XmlDialect(names[0] if is_around else names[-1])
+
+    def groups(self, top: TablePlaces) -> Iterator[Any]:
+        """Yield the rows of the top table with all that stands in them, group by group."""
+        yield from GroupReader(top, in_key_order(self.files, list(top.all())))
+
+    def records(self) -> Iterator[tuple[Any, Any]]:
+        """Yield, group by group, the rows of the top table and the records made of them, as texts."""
+        for group in self.groups(self.way.records):
+            yield group.rows, records_of(self.way.records, group, self.dialect())
+
+    def around(self) -> Iterator[tuple[Any, Any]]:
+        """Yield, group by group, the rows of the documents and what stands in each around its records."""
+        if self.way.around is not None:
+            for group in self.groups(self.way.around):
+                yield group.rows, records_of(self.way.around, group, self.dialect(is_around=True))
+
+    def document_count(self) -> int:
+        """Return how many documents the records stand in; 1 where nothing is known of them."""
+        return 1 if self.way.around is None else sum(rows.num_rows for rows, _ in self.around())

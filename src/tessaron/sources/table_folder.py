@@ -1,0 +1,139 @@
+"""Tables in a folder, one file each: read back as record batches with the types that a layout says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import pyarrow.parquet as pq
+
+from tessaron.core.errors import DataError, Place, SourceError
+from tessaron.core.layout import Table
+
+ENDINGS = (".parquet", ".csv")
+BATCH_ROWS = 8_192
+"""Rows read at once; of the top table, so many records are made at once."""
+_CSV_BLOCK = 4 * 1024 * 1024
+
+
+class TableFolder:
+    """The files of some tables.
+
+    Args:
+        folder: Where they are.
+
+    Raises:
+        SourceError: When there is no such folder.
+    """
+
+    def __init__(self, folder: Path):
+        self.folder = folder
+        if not folder.is_dir():
+            what = "is a file" if folder.exists() else "is not there"
+            raise SourceError(f"{folder}: {what}; expected the folder of an export, or of tables")
+
+    def file(self, table: str) -> Path:
+        """Return the file of a table.
+
+        Raises:
+            SourceError: When there is none.
+        """
+        for ending in ENDINGS:
+            path = self.folder / (table + ending)
+            if path.is_file():
+                return path
+        there = sorted(path.name for path in self.folder.iterdir() if path.suffix in ENDINGS)
+        shown = f"; there are {', '.join(there[:5])}" if there else "; there is no table in the folder"
+        raise SourceError(f"{self.folder}: no file {table}.parquet or {table}.csv{shown}")
+
+    def batches(
+        self, table: Table, columns: Sequence[str], batch_rows: int = BATCH_ROWS
+    ) -> Iterator[Any]:
+        """Yield the rows of a table as record batches of these columns, in the types of the table.
+
+        Raises:
+            SourceError: When the file cannot be read, or has not one of the columns.
+            DataError: When a value is not of the type.
+        """
+        path = self.file(table.name)
+        schema = _schema_of(table, columns)
+        read = _parquet_batches if path.suffix == ".parquet" else _csv_batches
+        row = 0
+        try:
+            for batch in read(path, schema, batch_rows):
+                yield _cast(batch, schema, path, row)
+                row += batch.num_rows
+        except (pa.ArrowException, OSError) as error:
+            raise SourceError(f"{path}: cannot be read: {_first_line(error)}") from error
+
+
+def _schema_of(table: Table, columns: Sequence[str]) -> Any:
+    whole = table.arrow_schema()
+    return pa.schema([pa.field(name, whole.field(name).type) for name in columns])
+
+
+def _missing(path: Path, name: str, there: Sequence[str]) -> SourceError:
+    shown = ", ".join(there[:8]) + (" …" if len(there) > 8 else "")
+    return SourceError(
+        f"{path}: has no column {name!r}, which the layout speaks of; there are {shown}; "
+        "take the column out of the layout, or give its name there"
+    )
+
+
+def _parquet_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
+    with pq.ParquetFile(path) as file:
+        there = file.schema_arrow.names
+        for name in schema.names:
+            if name not in there:
+                raise _missing(path, name, there)
+        for batch in file.iter_batches(batch_rows, columns=schema.names, use_threads=False):
+            yield batch.select(schema.names)
+
+
+def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
+    """Yield rows of CSV as texts that Arrow reads in the types; an empty field is null, `""` an empty text."""
+    if path.stat().st_size == 0:
+        raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
+    options = pa_csv.ConvertOptions(
+        column_types={field.name: field.type for field in schema},
+        include_columns=schema.names,
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=False,
+        null_values=[""],
+        true_values=["true"],
+        false_values=["false"],
+    )
+    parse = pa_csv.ParseOptions(newlines_in_values=True)
+    read = pa_csv.ReadOptions(block_size=_CSV_BLOCK, use_threads=False)
+    try:
+        reader = pa_csv.open_csv(path, read, parse, options)
+    except pa.ArrowKeyError as error:
+        there = pa_csv.open_csv(path, read, parse).schema.names
+        name = next(name for name in schema.names if name not in there)
+        raise _missing(path, name, there) from error
+    with reader:
+        for batch in reader:
+            for start in range(0, batch.num_rows, batch_rows):
+                yield batch.slice(start, batch_rows)
+
+
+def _cast(batch: Any, schema: Any, path: Path, row: int) -> Any:
+    if batch.schema.equals(schema):
+        return batch
+    arrays = []
+    for field, column in zip(schema, batch.columns, strict=True):
+        try:
+            arrays.append(column if column.type.equals(field.type) else column.cast(field.type))
+        except pa.ArrowException as error:
+            reason = f"column {field.name}: expected {field.type}, got {column.type}: {_first_line(error)}"
+            raise DataError(reason, Place(str(path), record=row + 1), "type") from error
+    return pa.RecordBatch.from_arrays(arrays, schema=schema)
+
+
+def _first_line(error: BaseException) -> str:
+    return str(error).strip().split("\n")[0]
+
+
