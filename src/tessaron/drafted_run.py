@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
+from tessaron.core.kinds import SCALAR_KINDS
 from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.layouts.writing import write_draft
@@ -24,7 +25,7 @@ from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Reading
 from tessaron.receipt import KeyCheck
-from tessaron.run_outcome import Outcome
+from tessaron.run_outcome import Counted, Outcome
 from tessaron.sources.inputs import Input
 from tessaron.spill import Spill
 from tessaron.uniqueness import CandidateKeys, UniqueCheck
@@ -128,7 +129,25 @@ class DraftedRun:
             self.candidate_keys(),
             self.key_check(),
             left_out=reading.passed + (self._flat.left_out if self._flat is not None else Counter()),
+            counted=dict(self._counted()) if self._flat is None else {},
+            is_whole=self._flat is None and reading.selection is None,
+            unread=reading.rejected,
+            top=self._layouts[-1][1].tables[0].name if self._layouts else "",
         )
+
+    def _counted(self) -> Iterator[tuple[str, Counted]]:
+        """Yield what the shapes, which saw the records as they were read, have counted for tables and columns."""
+        for feed, layout in self._layouts:
+            for table in layout.tables:
+                node = feed.shape.node_at(table.rows)
+                yield table.name, Counted(0 if node is None else node.row_count)
+                for column in table.columns:
+                    node = feed.shape.node_at(column.path)
+                    if node is None or (column.path and isinstance(column.path[-1], Origin)):
+                        continue
+                    empty = node.empty_texts if node.is_markup and column.type.name != "text" else 0
+                    read = sum(node.counts[kind] for kind in SCALAR_KINDS) - empty
+                    yield f"{table.name}.{column.name}", Counted(read)
 
     def _with_keys(self, layout: TableSet) -> TableSet:
         """Return the layout with the keys that were asked for, and watch the columns of the top table."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property, partial
 from pathlib import Path
 from typing import Any
@@ -102,6 +103,24 @@ class Layout:
             raise UsageError(f"no table {table!r} in the layout; there are {', '.join(self.tables)}")
         columns = self._part.tables[table].columns
         return {name: column.model_dump(exclude_unset=True) for name, column in columns.items()}
+
+    def compiled_without(self, columns: Iterable[str]) -> CompiledLayout:
+        """Return the layout ready to run, without some columns, given as `table.column`; as it reads only."""
+        gone = set(columns)
+        tables = {
+            name: table.model_copy(
+                update={
+                    "columns": {
+                        key: column for key, column in table.columns.items() if f"{name}.{key}" not in gone
+                    },
+                    "key": [key for key in table.key if f"{name}.{key}" not in gone],
+                    "carry": [],
+                }
+            )
+            for name, table in self._part.tables.items()
+        }
+        part = self._part.model_copy(update={"tables": tables})
+        return compile_layout(replace(self._checked, part=part), self._source, b"any")
 
     def compiled(self, strict: bool = False, secret: bytes | None = None) -> CompiledLayout:
         """Return the layout ready to run.

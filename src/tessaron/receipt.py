@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, field
+from pathlib import Path
 from typing import Any
 
+from tessaron.balance import Balance, gaps
 from tessaron.core.errors import DataError
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
@@ -116,11 +119,12 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True)
 class TableWritten:
-    """One table: its file in the target folder, its rows, and its columns, key columns first."""
+    """One table: its file in the target folder with its rows and digest, and its columns, key columns first."""
 
     name: str
     file: str
     rows: int
+    sha256: str
     parent: str | None
     primary_key: tuple[str, ...]
     references: tuple[Reference, ...]
@@ -152,6 +156,9 @@ class Receipt:
         rejected_values: Values that did not fit: null in the table; they stand in `rejects.ndjson`.
         findings: What did not hold, by column.
         unmet: Tables and columns of the layout whose path stood nowhere.
+        is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
+        depth_limit: The deepest nesting that was read.
+        balance: What was counted at different places of the run; see `balance`.
     """
 
     version: str
@@ -174,12 +181,21 @@ class Receipt:
     rejected_values: int = 0
     findings: tuple[Finding, ...] = ()
     unmet: tuple[str, ...] = ()
+    is_whole: bool = False
+    depth_limit: int = 0
+    balance: tuple[Balance, ...] = ()
 
     @property
     def passed(self) -> bool:
         """Whether nothing was rejected and every key is one."""
         checks = [check for check in (self.key_check, *self.key_checks) if check is not None]
-        return not self.rejected and not self.rejected_values and all(check.passed for check in checks)
+        fine = not self.rejected and not self.rejected_values and all(check.passed for check in checks)
+        return fine and not self.gaps
+
+    @property
+    def gaps(self) -> list[Balance]:
+        """The sums that are not right: something was lost on the way, by a fault of Tessaron."""
+        return gaps(self.balance)
 
     @property
     def misses(self) -> bool:
@@ -198,3 +214,12 @@ class Receipt:
     def to_json(self) -> str:
         """Return the text of `receipt.json`."""
         return json.dumps(self.to_dict(), indent=2, ensure_ascii=False) + "\n"
+
+
+def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:
+    """Yield the rejects of the export in a folder, in their order."""
+    path = folder / REJECTS_FILE
+    if path.exists():
+        with open(path, encoding="utf-8") as file:
+            for line in file:
+                yield json.loads(line)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -12,6 +13,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import pyarrow as pa
 
 from tessaron._version import __version__
+from tessaron.balance import Balance
 from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import format_path
@@ -30,9 +32,9 @@ from tessaron.receipt import (
     Reference,
     TableWritten,
 )
-from tessaron.run_outcome import Run
+from tessaron.run_outcome import Outcome, Run
 from tessaron.sinks.table_files import TableFiles, check_format
-from tessaron.sinks.target import TargetFolder
+from tessaron.sinks.target import TargetFolder, sha256_of
 from tessaron.sources.inputs import Input, ObjectInput, resolve_inputs
 
 if TYPE_CHECKING:
@@ -144,7 +146,7 @@ def export(
             records=done.records,
             rejected=done.rejected,
             repeated_names=done.repeated_names,
-            tables=_tables_written(plan, files),
+            tables=_tables_written(plan, files, folder.aside),
             notes=tuple(Note(path, text) for path, text in done.notes),
             candidate_keys=done.candidate_keys,
             key_check=done.key_check,
@@ -155,6 +157,9 @@ def export(
             rejected_values=done.rejected_values,
             findings=done.findings,
             unmet=done.unmet,
+            is_whole=done.is_whole,
+            depth_limit=settled.depth_limit,
+            balance=tuple(_balances(done, plan, files)),
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
@@ -199,12 +204,33 @@ def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:
     return layout, Options(**kept)
 
 
-def _tables_written(layout: TableSet, files: TableFiles) -> tuple[TableWritten, ...]:
+def _balances(done: Outcome, layout: TableSet, files: TableFiles) -> Iterator[Balance]:
+    """Yield the sums of what was read and what was written: records, then rows and values of each table."""
+    if done.top in done.counted:
+        read = sum(source.records + source.rejected for source in done.sources)
+        own = done.counted[done.top]
+        yield Balance("records", "", read, files.rows[done.top], own.filtered, own.rejected + done.unread)
+    for table in layout.tables:
+        counted = done.counted.get(table.name)
+        if counted is not None:
+            yield Balance(
+                "rows", table.name, counted.read, files.rows[table.name], counted.filtered, counted.rejected
+            )
+        for name, values in zip(table.arrow_schema().names, files.values[table.name], strict=True):
+            counted = done.counted.get(f"{table.name}.{name}")
+            if counted is not None:
+                yield Balance(
+                    "values", f"{table.name}.{name}", counted.read, values, counted.filtered, counted.rejected
+                )
+
+
+def _tables_written(layout: TableSet, files: TableFiles, folder: Path) -> tuple[TableWritten, ...]:
     return tuple(
         TableWritten(
             table.name,
             files.names[table.name],
             files.rows[table.name],
+            sha256_of(folder / files.names[table.name]),
             table.parent,
             (table.row_key,),
             tuple(Reference(column, other) for column, other in table.references()),

@@ -11,6 +11,21 @@ from tessaron.receipt import Finding, KeyCheck, Reject, SourceRead
 
 
 @dataclass(frozen=True, slots=True)
+class Counted:
+    """What was read for a table or a column, and what of it is meant not to be written.
+
+    Attributes:
+        read: Elements of the array, or values at the path.
+        filtered: Those in rows that a filter took, or whose record was rejected.
+        rejected: Values that did not fit.
+    """
+
+    read: int
+    filtered: int = 0
+    rejected: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class Outcome:
     """What a run did; see `Receipt` for what each part means."""
 
@@ -29,6 +44,12 @@ class Outcome:
     rejected_values: int = 0
     findings: tuple[Finding, ...] = ()
     unmet: tuple[str, ...] = ()
+    counted: Mapping[str, Counted] = field(default_factory=dict)
+    is_whole: bool = False
+    top: str = ""
+    """The table of the records."""
+    unread: int = 0
+    """Records that could not be read."""
 
 
 class Run(Protocol):

@@ -16,6 +16,7 @@ from tessaron.cli.rebuild import rebuild
 from tessaron.cli.sample import sample
 from tessaron.cli.survey import survey
 from tessaron.cli.values import compose, values
+from tessaron.cli.verify import verify
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 """Nothing here multiplies matrices; without threads of its own NumPy loads faster."""
@@ -32,5 +33,5 @@ def main() -> None:
     """
 
 
-for _command in (survey, find, values, compose, preview, sample, draft, export, rebuild, demo):
+for _command in (survey, find, values, compose, preview, sample, draft, export, rebuild, verify, demo):
     main.add_command(_command)

@@ -177,6 +177,8 @@ class ShapeNode:
             element = outer.child(ELEMENT)
             element.row_count += self.counts[Kind.OBJECT]
             element.counts[Kind.OBJECT] += self.counts[Kind.OBJECT]
+            # They are counted as elements now, and must not be once more when the rest is settled.
+            self.count_as_arrays()
         for step, child in children.items():
             outer._place_for(step, child).take_over(child)
 

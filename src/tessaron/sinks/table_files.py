@@ -103,6 +103,11 @@ class TableFiles:
         format_name: A key of `FORMATS`.
         collected_bytes: Bytes of rows, all tables together, before the largest group is written early.
         threads: Threads that encode groups; with none it is done at once.
+
+    Attributes:
+        names: The file of each table.
+        rows: The rows written to each.
+        values: The values, null aside, written to each of its columns.
     """
 
     def __init__(
@@ -111,6 +116,7 @@ class TableFiles:
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
         self.rows = {table.name: 0 for table in layout.tables}
+        self.values = {table.name: [0] * len(table.arrow_schema()) for table in layout.tables}
         self._schemas = {table.name: table.arrow_schema() for table in layout.tables}
         self._files: dict[str, TableFile] = {
             table.name: writer(folder / self.names[table.name], table) for table in layout.tables
@@ -147,6 +153,8 @@ class TableFiles:
         for name, batch in batches.items():
             if batch.num_rows:
                 self.rows[name] += batch.num_rows
+                for index, column in enumerate(batch.columns):
+                    self.values[name][index] += len(column) - column.null_count
                 self._collected[name].append(batch)
                 self._collected_rows[name] += batch.num_rows
                 self._collected_bytes[name] += batch.get_total_buffer_size()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import re
@@ -112,3 +113,9 @@ def _files_of_export(folder: Path) -> set[str]:
         return {RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, *(table["file"] for table in receipt["tables"])}
     except (OSError, ValueError, KeyError, TypeError):
         return set()
+
+
+def sha256_of(path: Path) -> str:
+    """Return the SHA-256 digest of a file as hexadecimal digits."""
+    with open(path, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()

@@ -5,7 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Protocol
 
-from tessaron.views.terminal import count
+from rich.table import Table
+
+from tessaron.verifying import Verification
+from tessaron.views.terminal import count, grid
 
 _LOST_SHOWN = 5
 
@@ -36,3 +39,77 @@ def rebuilt_view(made: _Rebuilt) -> list[str]:
         listed = ", ".join(f"{name} ({made.lost[name]})" for name in names)
         lines.append(f"without a place of their own in the documents: {listed}{more}")
     return lines
+
+
+def verification_view(found: Verification) -> list[Table | str]:
+    """Return what verify has found: the verdict last, before it what led to it."""
+    return [*_checks_view(found), "", *_differences_view(found), *_asides(found), "", _verdict(found)]
+
+
+def _checks_view(found: Verification) -> list[Table | str]:
+    """Return the checks, one line a kind, and every one that failed."""
+    kinds = list(dict.fromkeys(check.name for check in found.checks))
+    rows = []
+    for kind in kinds:
+        checks = [check for check in found.checks if check.name == kind]
+        failed = [check for check in checks if not check.passed]
+        rows.append((_CHECKS.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none"))
+    parts: list[Table | str] = [grid(("check", "done", "failed"), rows, numeric=("done", "failed"))] if rows else []
+    bad = [check for check in found.checks if not check.passed]
+    parts += [f"failed: {check.table}: {check.name}: {check.detail}" for check in bad[:_SHOWN]]
+    if len(bad) > _SHOWN:
+        parts.append(f"{len(bad) - _SHOWN:,} more checks failed; --json lists them")
+    return parts
+
+
+def _differences_view(found: Verification) -> list[Table | str]:
+    if not found.differences:
+        return []
+    rows = [
+        (
+            each.kind,
+            f"{each.count:,}",
+            each.path,
+            f"{each.source}, record {each.record:,}",
+            each.place,
+            each.in_source,
+            each.in_tables,
+        )
+        for each in found.differences
+    ]
+    heads = ("difference", "times", "path", "first in", "there", "source", "tables")
+    parts: list[Table | str] = [grid(heads, rows, numeric=("times",))]
+    if found.looked_at < found.differing:
+        parts.append(f"{found.looked_at:,} of the records that differ were looked at place by place")
+    return [*parts, ""]
+
+
+def _asides(found: Verification) -> list[str]:
+    lines = []
+    if found.left_out:
+        values = sum(found.left_out.values())
+        paths = ", ".join(list(found.left_out)[:_LOST_SHOWN])
+        more = ", …" if len(found.left_out) > _LOST_SHOWN else ""
+        lines.append(f"left out by the layout: {count(values, 'value')} at {paths}{more}")
+    if found.worked_on:
+        names = ", ".join(f"{name} ({why})" for name, why in list(found.worked_on.items())[:_LOST_SHOWN])
+        more = ", …" if len(found.worked_on) > _LOST_SHOWN else ""
+        lines.append(f"worked out again and compared: {names}{more}")
+    if found.rejected:
+        lines.append(f"{count(found.rejected, 'record')} of the source could not be read; they are in the rejects")
+    return lines
+
+
+def _verdict(found: Verification) -> str:
+    what = f"the first {count(found.records, 'record')}" if found.is_sample else count(found.records, "record")
+    failed = sum(not check.passed for check in found.checks)
+    if found.passed:
+        small = "" if found.exact else "; null, empty and absent count as the same (exact = true keeps them apart)"
+        return f"identical: {what} compared, {count(len(found.checks), 'check')} passed{small}"
+    parts = [f"{count(found.differing, 'record')} of {what} differ"] if found.differing else []
+    parts += [f"{count(failed, 'check')} failed"] if failed else []
+    return f"not identical: {', '.join(parts) or 'what stands around the records differs'}"
+
+
+_SHOWN = 10
+_CHECKS = {"sum": "sums of the receipt", "file": "files as written", "rows": "rows as in the receipt"}

@@ -45,7 +45,9 @@ def way_back(compiled: CompiledLayout, part: LayoutPart) -> WayBack:
     lost: dict[str, str] = {}
     records = _places(compiled.records, again, lost)
     around = None if compiled.around is None else _places(compiled.around, again, lost)
+    plans = compiled.records.tables
     changes = bool(compiled.records.rearrangements) or _skips_levels(compiled.records)
+    changes |= any(table.keep is not None for table in plans)
     paths = {path for path, _ in _paths(compiled.records)}
     return WayBack(records, around, frozenset(paths), lost, changes)
 

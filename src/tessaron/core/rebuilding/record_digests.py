@@ -24,24 +24,30 @@ from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
 
 Words = npt.NDArray[np.uint64]
 _TEXT, _NUMBER, _BOOLEAN, _NULL, _OBJECT, _ARRAY, _ELEMENT, _ORDER = (
-    np.uint64(0x9E37_79B9_7F4A_7C15) * np.uint64(number) for number in range(1, 9)
+    np.uint64(0x9E37_79B9_7F4A_7C15 * number % 2**64) for number in range(1, 9)
 )
 _START = np.uint64(0x5441_5353_4152_4F4E)
 _FIRST = np.uint64(1)
 _LONGEST_INTEGER = 18
 
 
-def record_digests(fragment: Fragment, exact: bool) -> Words:
+def record_digests(fragment: Fragment, exact: bool, keys: Any = None) -> Words:
     """Return a digest of each record of a fragment as a kernel made it.
 
     Args:
         fragment: The records.
         exact: Whether absent, null, empty objects and empty arrays are told apart, and the spellings of one
             number; else they are not. The number of elements of an array always counts.
+        keys: The names of records that are members of an object; else those that the fragment has.
     """
     sums = np.zeros(fragment.record_count, np.uint64)
     start = np.full(fragment.record_count, _START, np.uint64)
-    pending = [_Spot(tree_of(fragment), start, start, np.arange(fragment.record_count))]
+    tree = tree_of(fragment)
+    if keys is None and Origin.KEY in tree.children:
+        keys = tree.children[Origin.KEY].node.texts.to_arrow()
+    if keys is not None:
+        sums += _mixed(start, _hashes(TextLane.of(keys)))
+    pending = [_Spot(tree, start, start, np.arange(fragment.record_count))]
     while pending:
         spot = pending.pop()
         for rows, hashes in _parts(spot.branch, spot.own, exact):

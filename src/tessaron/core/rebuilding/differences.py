@@ -1,0 +1,200 @@
+"""What is different between a record and what was made of its rows, place by place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from lxml import etree
+
+from tessaron.core.json_text import json_text
+from tessaron.core.kernel.careful_json import parse_carefully
+from tessaron.core.kernel.values import NumberText, Pairs
+from tessaron.core.kernel.xml_parsing import safe_parser
+from tessaron.core.paths import Location, format_location, quote_name
+from tessaron.core.rebuilding.record_digests import plain_number
+
+_LONGEST = 60
+_NOTHING = object()
+KINDS = {
+    "missing": "stands in the source, not in the tables",
+    "extra": "stands in the tables, not in the source",
+    "value": "another value",
+    "kind": "the same text as another kind of value",
+    "empty": "null, empty or absent, but not the same of them",
+    "digits": "the same number written otherwise",
+    "order": "elements in another order",
+    "record missing": "a record of the source is not in the tables",
+    "record extra": "a record of the tables is not in the source",
+}
+"""The kinds of difference, and what each means."""
+
+
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """One difference inside a record.
+
+    Attributes:
+        kind: A key of `KINDS`.
+        path: Where, for all records alike: `$.stays[*].berth`, or for XML `stays/stay/@berth`.
+        place: Where in this record: `$['stays'][0]['berth']`, or for XML `stays[1]/stay[2]/@berth`.
+        source: What stands in the source, shortened; empty if nothing does.
+        tables: What the tables make of it, shortened.
+    """
+
+    kind: str
+    path: str
+    place: str
+    source: str = ""
+    tables: str = ""
+
+
+def differences(source: str, tables: str, exact: bool) -> Iterator[Difference]:
+    """Yield the differences between two records of JSON, given as texts, in the order of the source.
+
+    Args:
+        source: The record as it stands in the source.
+        tables: The record made of its rows.
+        exact: Whether null, empty and absent are told apart, and spellings of numbers.
+    """
+    left, right = _leaves(source), _leaves(tables)
+    for location, value in left.items():
+        other = right.get(location, _NOTHING)
+        kind = _kind(value, other, exact)
+        if kind:
+            yield _difference(kind, location, value, other)
+    for location, value in right.items():
+        if location not in left:
+            kind = _kind(_NOTHING, value, exact)
+            if kind:
+                yield _difference(kind, location, _NOTHING, value)
+
+
+def _leaves(text: str) -> dict[Location, Any]:
+    """Return all scalars, nulls and empty objects and arrays of a document by their place."""
+    document, _ = parse_carefully(text, _start(text))
+    found: dict[Location, Any] = {}
+    pending: list[tuple[Location, Any]] = [((), document)]
+    while pending:
+        location, value = pending.pop()
+        if isinstance(value, (dict, Pairs)) and value:
+            members = dict(value.items() if isinstance(value, dict) else value)
+            pending.extend(reversed([((*location, name), item) for name, item in members.items()]))
+        elif isinstance(value, list) and value:
+            pending.extend(reversed([((*location, index), item) for index, item in enumerate(value)]))
+        else:
+            found[location] = value
+    return found
+
+
+def _start(text: str) -> int:
+    return len(text) - len(text.lstrip(" \t\r\n,"))
+
+
+def _is_hollow(value: Any) -> bool:
+    return value is None or (isinstance(value, (dict, list, Pairs)) and not value)
+
+
+def _kind(value: Any, other: Any, exact: bool) -> str:
+    """Return how two values differ; empty if they count as the same."""
+    if value is _NOTHING or other is _NOTHING:
+        known = other if value is _NOTHING else value
+        if _is_hollow(known):
+            return "empty" if exact else ""
+        return "extra" if value is _NOTHING else "missing"
+    if _is_hollow(value) and _is_hollow(other):
+        return "empty" if exact and json_text(value) != json_text(other) else ""
+    if _is_number(value) and _is_number(other):
+        if plain_number(_digits(value)) != plain_number(_digits(other)):
+            return "value"
+        return "digits" if exact and _digits(value) != _digits(other) else ""
+    if isinstance(value, bool) is isinstance(other, bool) and type(value) is type(other):
+        return "" if value == other else "value"
+    return "kind" if _shown(value).strip('"') == _shown(other).strip('"') else "value"
+
+
+def _is_number(value: Any) -> bool:
+    return isinstance(value, (int, NumberText)) and not isinstance(value, bool)
+
+
+def _digits(value: Any) -> str:
+    return json_text(value)
+
+
+def _difference(kind: str, location: Location, value: Any, other: Any) -> Difference:
+    path = "$" + "".join("[*]" if isinstance(step, int) else _step(step) for step in location)
+    return Difference(kind, path, format_location(location), _shown(value), _shown(other))
+
+
+def _step(name: str) -> str:
+    return f".{name}" if name.isidentifier() and name.isascii() else quote_name(name)
+
+
+def _shown(value: Any) -> str:
+    if value is _NOTHING:
+        return ""
+    text = json_text(value, ascii_only=False)
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
+
+
+def xml_differences(source: str, tables: str, exact: bool) -> Iterator[Difference]:
+    """Yield the differences between two elements of XML, given as texts; else as `differences`."""
+    left, right = _xml_leaves(source), _xml_leaves(tables)
+    for place, (path, value) in left.items():
+        other = right.get(place, (path, None))[1]
+        if value != other and (value or other) and not _same_number(value, other, exact):
+            kind = "missing" if other is None else "value"
+            yield Difference(kind, path, place, _cut(value), _cut(other or ""))
+    for place, (path, value) in right.items():
+        if place not in left and value:
+            yield Difference("extra", path, place, "", _cut(value))
+    if exact and not any(True for place in left if place not in right):
+        for place, tags in _orders(source).items():
+            others = _orders(tables).get(place, tags)
+            if tags != others:
+                yield Difference("order", place, place, _cut(" ".join(tags)), _cut(" ".join(others)))
+
+
+def _same_number(value: str, other: str | None, exact: bool) -> bool:
+    try:
+        return not exact and other is not None and plain_number(value) == plain_number(other)
+    except ArithmeticError:
+        return False
+
+
+def _cut(text: str) -> str:
+    return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
+
+
+def _walk(text: str) -> Iterator[tuple[Any, str, str]]:
+    root = etree.fromstring(text.encode(), safe_parser())
+    pending = [(root, "", "")]
+    while pending:
+        element, path, place = pending.pop()
+        yield element, path, place
+        counts: dict[str, int] = {}
+        below = []
+        for child in element.iterchildren("*"):
+            name = etree.QName(child).localname
+            counts[child.tag] = counts.get(child.tag, 0) + 1
+            below.append((child, f"{path}/{name}".lstrip("/"), f"{place}/{name}[{counts[child.tag]}]".lstrip("/")))
+        pending.extend(reversed(below))
+
+
+def _xml_leaves(text: str) -> dict[str, tuple[str, str]]:
+    found: dict[str, tuple[str, str]] = {}
+    for element, path, place in _walk(text):
+        for name, value in element.attrib.items():
+            own = f"@{etree.QName(name).localname}"
+            found[f"{place}/{own}".lstrip("/")] = (f"{path}/{own}".lstrip("/"), value)
+        pieces = [element.text or "", *(child.tail or "" for child in element)]
+        found[place or "."] = (path or ".", "".join(pieces).strip())
+    return found
+
+
+def _orders(text: str) -> dict[str, list[str]]:
+    return {
+        place or ".": [etree.QName(child).localname for child in element.iterchildren("*")]
+        for element, _, place in _walk(text)
+    }

@@ -1,0 +1,169 @@
+"""Sources as one digest for each record: what verify compares with the tables."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Mapping
+from contextlib import ExitStack
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from tessaron.core.faults import Fault, Repeated
+from tessaron.core.fragment import Fragment
+from tessaron.core.rebuilding.record_digests import Words, record_digests
+from tessaron.core.selecting import Selection
+from tessaron.core.work import ReadTask, read_fragment, repeated_offsets
+from tessaron.core.xml.chunks import XmlChunk
+from tessaron.feeds import Feed, Progress
+from tessaron.options import Options
+from tessaron.pool import Pool
+from tessaron.reading import Reading
+from tessaron.sources.inputs import Input
+from tessaron.spill import Spill
+
+
+@dataclass(slots=True)
+class DigestResult:
+    """What a chunk came to: a digest for each record, and all else that a run wants to know of a chunk.
+
+    Attributes:
+        digests: One for each record.
+        texts: Of records that were asked for: the text by the digest.
+        passed: Values that were passed over, by path.
+        record_count, faults, repeated, offsets, is_cut, run_counts: As in `work.ReadResult`.
+    """
+
+    digests: Words
+    texts: dict[int, str]
+    passed: Mapping[str, int]
+    record_count: int
+    faults: list[Fault] = field(default_factory=list)
+    repeated: list[Repeated] = field(default_factory=list)
+    offsets: list[int] = field(default_factory=list)
+    is_cut: bool = False
+    run_counts: list[int] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class DigestWork:
+    """Turns chunks into digests.
+
+    Attributes:
+        exact: As in `record_digests`.
+        wanted: Digests of records whose text is wanted too.
+    """
+
+    exact: bool
+    wanted: frozenset[int] = frozenset()
+
+    def __call__(self, task: ReadTask) -> DigestResult:
+        """Return the digests of a chunk."""
+        fragment, is_cut = read_fragment(task)
+        result = self.of(fragment)
+        result.is_cut = is_cut
+        if isinstance(task.chunk, XmlChunk):
+            result.run_counts = task.chunk.counts_of(fragment.offsets)
+        if self.wanted and len(fragment.offsets) == len(result.digests):
+            result.texts = self._texts(task, fragment, result.digests)
+        return result
+
+    def of(self, fragment: Fragment, places: object = None) -> DigestResult:
+        """Return the digests of a fragment; `places` are for surveys."""
+        passed = fragment.passed_by_path()
+        if passed:
+            fragment = fragment.without_passed()
+        digests = record_digests(fragment, self.exact)
+        offsets = repeated_offsets(fragment) if len(fragment.offsets) else []
+        return DigestResult(
+            digests, {}, passed, fragment.record_count, fragment.faults, fragment.repeated, offsets
+        )
+
+    def _texts(self, task: ReadTask, fragment: Fragment, digests: Words) -> dict[int, str]:
+        starts = fragment.offsets
+        data = task.chunk.data
+        bounds = [*starts.tolist(), len(data)]
+        found = {}
+        for index in np.flatnonzero(np.isin(digests, np.array(list(self.wanted), np.uint64))).tolist():
+            found[int(digests[index])] = data[bounds[index] : bounds[index + 1]].decode("utf-8", "replace")
+        return found
+
+
+@dataclass(slots=True)
+class Digests:
+    """The digests of some records that stand together.
+
+    Attributes:
+        source: Where they are from.
+        first: The number of the first in its source, among those that could be read, from 1.
+        digests: One for each.
+        texts: As in `DigestResult`.
+    """
+
+    source: str
+    first: int
+    digests: Words
+    texts: dict[int, str]
+
+
+@dataclass
+class _Around(Feed):
+    """Takes in the documents around the records."""
+
+    digests: list[int] = field(default_factory=list)
+
+    def add(self, result: Any, records_before: int, source: str) -> None:
+        """Keep the digests of documents."""
+        self.digests += result.digests.tolist()
+
+
+class SourceDigests:
+    """Reads sources and gives the digests of their records.
+
+    Args:
+        inputs: What is read.
+        options: How.
+        selection: What is wanted of the records; None for everything.
+        exact: As in `record_digests`.
+        progress: Is told how far reading is.
+        wanted: As in `DigestWork`.
+
+    Attributes:
+        reading: What was read.
+        passed: Values that were passed over, by path.
+        around: The digests of the documents around the records.
+    """
+
+    def __init__(
+        self,
+        inputs: list[Input],
+        options: Options,
+        selection: Selection | None,
+        exact: bool,
+        progress: Progress,
+        stack: ExitStack,
+        wanted: frozenset[int] = frozenset(),
+    ):
+        pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
+        self._records = Feed(stack.enter_context(Spill()))
+        self._documents = _Around(stack.enter_context(Spill()))
+        self.reading = Reading(inputs, replace(options), self._records, self._documents, progress, pool)
+        self.reading.selection = selection
+        self.reading.work = DigestWork(exact, wanted)
+        self.reading.around = DigestWork(exact)
+        self.passed: Counter[str] = Counter()
+
+    @property
+    def around(self) -> list[int]:
+        """The digests of the documents around the records, in their order."""
+        return self._documents.digests
+
+    def __iter__(self) -> Iterator[Digests]:
+        number, last = 0, None
+        for source, result, _ in self.reading.results():
+            number = number if source == last else 0
+            last = source
+            self.passed.update(result.passed)
+            yield Digests(source, number + 1, result.digests, result.texts)
+            number += result.record_count
