@@ -11,10 +11,8 @@ from tessaron.core.laying.emitting import Laid
 from tessaron.core.laying.plan import ColumnPlan
 from tessaron.core.laying.problems import Case, Told
 from tessaron.core.laying.work import CasePlace
-from tessaron.receipt import Finding, Reject
-
-_KEPT = 1_000
-"""So many rejects are kept with their place; all are counted."""
+from tessaron.receipt import Finding, Reject, raw_text
+from tessaron.rejecting import RejectLog
 
 
 @dataclass
@@ -28,7 +26,7 @@ class Account:
         rejected_values: Values that are null in the table because they did not fit.
         filtered: Rows that filters took away, by table.
         left_out: Values that no column has, by path.
-        rejects: Records and values that were rejected, the first of them.
+        log: Records and values that were rejected.
         met: Tables and columns whose path stood somewhere.
     """
 
@@ -38,7 +36,7 @@ class Account:
     rejected_values: int = 0
     filtered: Counter[str] = field(default_factory=Counter)
     left_out: Counter[str] = field(default_factory=Counter)
-    rejects: list[Reject] = field(default_factory=list)
+    log: RejectLog = field(default_factory=RejectLog)
     met: set[str] = field(default_factory=set)
     _findings: dict[tuple[str, str], Finding] = field(default_factory=dict)
 
@@ -83,16 +81,15 @@ class Account:
             known.example if known else f"{first.reason} ({replace(place, path=None)})",
         )
         if problem.outcome != "note":
-            room = max(0, _KEPT - len(self.rejects))
-            self.rejects += [
-                _reject(case, _place(case, source, records_before, places)) for case in problem.cases[:room]
-            ]
+            for case in problem.cases:
+                found = places.get(case.record)
+                raw = None if found is None else found.raw
+                self.log.add(_reject(case, _place(case, source, records_before, places), raw))
 
     def reject_repeat(self, plan: ColumnPlan, source: str, record: int) -> None:
         """List a record that repeats a value which must be unique."""
-        if len(self.rejects) < _KEPT:
-            message = f"{plan.table}.{plan.name}: the value is there already"
-            self.rejects.append(Reject(source, None, None, record, plan.text, "unique", message))
+        message = f"{plan.table}.{plan.name}: the value is there already"
+        self.log.add(Reject(source, None, None, record, plan.text, "unique", message, is_whole=False))
 
     def findings(self) -> tuple[Finding, ...]:
         """Return what did not hold, the rejects first."""
@@ -121,8 +118,10 @@ def _place(case: Case, source: str, records_before: int, places: Mapping[int, Ca
     return Place(found.source or source, found.line, found.byte_offset, known, case.path or None)
 
 
-def _reject(case: Case, place: Place) -> Reject:
+def _reject(case: Case, place: Place, raw: bytes | None) -> Reject:
+    text, is_whole = raw_text(raw)
     return Reject(
         place.source, place.line, place.byte_offset, place.record, place.path, case.code,
         f"{case.name}: {case.reason}", "record" if case.outcome == "record" else "value",
+        None, text, is_whole,
     )  # fmt: skip

@@ -66,9 +66,7 @@ def _with_slot(document: Any, names: tuple[str, ...]) -> Any:
     return Pairs(members.items())
 
 
-def _inside(
-    tables: KeyedTables, progress: Progress
-) -> Iterator[tuple[str, Iterator[tuple[Any, list[str]]]]]:
+def _inside(tables: KeyedTables, progress: Progress) -> Iterator[tuple[str, Iterator[tuple[Any, list[str]]]]]:
     """Yield what stands around the records of each document, and these, group by group, with their keys."""
     records = _Records(tables, progress)
     assert tables.way.around is not None
@@ -126,7 +124,9 @@ def xml_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator[
             yield from _root_documents(tables, progress)
             return
         around = f"<{names[0]}/>"
-        yield _xml_pieces(around, names, namespaces, ((None, texts) for texts in record_groups(tables, progress)))
+        yield _xml_pieces(
+            around, names, namespaces, ((None, texts) for texts in record_groups(tables, progress))
+        )
         return
     for around, records in _inside(tables, progress):
         yield _xml_pieces(around, names, namespaces, records)

@@ -25,6 +25,7 @@ from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Reading
 from tessaron.receipt import KeyCheck
+from tessaron.rejecting import RejectLog
 from tessaron.run_outcome import Counted, Outcome
 from tessaron.sources.inputs import Input
 from tessaron.spill import Spill
@@ -45,6 +46,7 @@ class DraftedRun:
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
         self.reading = Reading(inputs, options, feeds[0], feeds[1], progress, self._pool)
         self.reading.selection = options.selection()
+        self.reading.log = stack.enter_context(RejectLog(options.stop_after, options.stop_at_share))
         self._layouts: list[tuple[Feed, TableSet]] = []
         self._stack = stack
         self._check: UniqueCheck | None = None
@@ -118,13 +120,14 @@ class DraftedRun:
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
         reading = self.reading
+        reading.log.check_share(reading.records.shape.record_count + reading.rejected, is_end=True)
         return Outcome(
             tuple(reading.sources),
             reading.records.shape.record_count,
             reading.rejected,
             reading.repeated,
             tuple(reading.notes),
-            tuple(reading.rejects),
+            reading.log,
             reading.is_partial,
             self.candidate_keys(),
             self.key_check(),
@@ -136,7 +139,7 @@ class DraftedRun:
         )
 
     def _counted(self) -> Iterator[tuple[str, Counted]]:
-        """Yield what the shapes, which saw the records as they were read, have counted for tables and columns."""
+        """Yield what the shapes, which saw the records as they were read, have counted."""
         for feed, layout in self._layouts:
             for table in layout.tables:
                 node = feed.shape.node_at(table.rows)

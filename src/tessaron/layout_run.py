@@ -25,6 +25,7 @@ from tessaron.options import Options
 from tessaron.pool import Pool
 from tessaron.reading import Reading
 from tessaron.receipt import Finding, KeyCheck
+from tessaron.rejecting import RejectLog
 from tessaron.run_outcome import Outcome
 from tessaron.sources.inputs import Input
 from tessaron.spill import Spill
@@ -81,7 +82,8 @@ class LayoutRun:
         self.reading.wants_above = compiled.wants_above
         if compiled.around is not None:
             self.reading.around = LayWork(compiled.around, options.kernel)
-        self.account = Account(compiled.paths)
+        self.reading.log = stack.enter_context(RejectLog(options.stop_after, options.stop_at_share))
+        self.account = Account(compiled.paths, log=self.reading.log)
         around = compiled.around.written().tables if compiled.around is not None else ()
         self.layout = TableSet((*around, *compiled.records.written().tables), compiled.records.natural_key)
         self._schemas = {table.name: table.arrow_schema() for table in self.layout.tables}
@@ -99,6 +101,8 @@ class LayoutRun:
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
         reading, account = self.reading, self.account
+        read = account.records + account.rejected + reading.rejected
+        reading.log.check_share(read, is_end=True)
         checks = self.key_checks()
         return Outcome(
             tuple(reading.sources),
@@ -106,7 +110,7 @@ class LayoutRun:
             reading.rejected + account.rejected,
             reading.repeated,
             tuple(reading.notes),
-            (*reading.rejects, *account.rejects),
+            reading.log,
             reading.is_partial,
             key_checks=checks,
             filtered=account.filtered,

@@ -87,6 +87,8 @@ class Options:
         namespaces: Of XML: namespaces by the prefix that paths shall have for them.
         xsd: Of XML: the file of an XML Schema that says types and repetition, and that records are checked
             against.
+        stop_after: So many rejects are one too many: the run fails then. None for no limit.
+        stop_at_share: A larger share of rejected records, 0 to 1, fails the run. None for no limit.
         exact: Whether every table has a column for the rest of its rows, so that also null, empty and absent
             are told apart.
     """
@@ -118,6 +120,8 @@ class Options:
     namespaces: Mapping[str, str] = field(default_factory=dict)
     xsd: str | None = None
     exact: bool = False
+    stop_after: int | None = None
+    stop_at_share: float | None = None
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
@@ -130,9 +134,12 @@ class Options:
             ("depth_limit", self.depth_limit, 1),
             ("chunk_bytes", self.chunk_bytes, 1),
             ("first", self.first, 1),
+            ("stop_after", self.stop_after, 0),
         ):
             if value is not None and value < least:
                 raise UsageError(f"expected {name} of at least {least:,}, got {value:,}")
+        if self.stop_at_share is not None and not 0 <= self.stop_at_share <= 1:
+            raise UsageError(f"expected stop_at_share from 0 to 1, got {self.stop_at_share!r}")
         if self.white_space not in get_args(WhiteSpace):
             raise UsageError(f"expected white_space of trim, collapse, keep, got {self.white_space!r}")
 

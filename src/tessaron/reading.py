@@ -29,6 +29,7 @@ from tessaron.feeds import Feed, Mapper, Progress, Result, ShapeWork, Work
 from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
+from tessaron.rejecting import RejectLog
 from tessaron.sources.chunks import ChunkReader
 from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput
@@ -38,10 +39,8 @@ if TYPE_CHECKING:
 
 _OBJECTS_AT_ONCE = 2_000
 """Python objects that make one fragment."""
-RECOVERABLE = frozenset(("depth", "repeated_name"))
-"""Faults after which the run goes on: the record is a reject."""
 NOTES_KEPT = 1_000
-"""So many repeated names and rejects are kept with their place; all are counted."""
+"""So many repeated names are kept with their place; all are counted."""
 
 
 @dataclass(slots=True)
@@ -51,7 +50,7 @@ class Reading:
     Attributes:
         sources: What was read from each input.
         notes: What was recognised, as (path, text).
-        rejects: Records that were left out, the first of them with their places.
+        log: Records that were left out, with their places.
         rejected: How many were left out.
         is_survey: Whether the profile of every path is wanted.
         selection: What is wanted of the records; None for everything.
@@ -79,7 +78,7 @@ class Reading:
     passed: Counter[str] = field(default_factory=Counter)
     sources: list[SourceRead] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
-    rejects: list[Reject] = field(default_factory=list)
+    log: RejectLog = field(default_factory=RejectLog)
     rejected: int = 0
     repeated: int = 0
     is_partial: bool = False
@@ -92,6 +91,13 @@ class Reading:
     _documents: int = 0
     _names: tuple[str, ...] | None = None
     _path: JsonPath | None = None
+    _first_error: DataError | None = None
+    _is_broken: bool = False
+
+    @property
+    def rejects(self) -> list[Reject]:
+        """The first of the rejects."""
+        return self.log.first
 
     def read_all(self) -> None:
         """Parse all inputs, and put what they hold aside."""
@@ -121,6 +127,9 @@ class Reading:
                 self.take_wanted(result.record_count)
             read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
             self.sources.append(read)
+        if self._first_error is not None and not any(source.records for source in self.sources):
+            # Not one record could be read: there is nothing to make tables of.
+            raise self._first_error
 
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""
@@ -165,11 +174,21 @@ class Reading:
         """Take in that so many more records were read."""
         self._wanted = None if self._wanted is None else self._wanted - count
 
-    def reject(self, error: DataError) -> None:
-        """Count a record that was left out, and keep where and why."""
+    def reject(
+        self, error: DataError, raw: bytes | None = None, what: str = "record", is_whole: bool = True
+    ) -> None:
+        """Count a record that was left out, and keep where, why and what it was.
+
+        Args:
+            error: Why.
+            raw: The record as it stands in the source.
+            what: As in `Reject.rejected`.
+            is_whole: Whether `raw` is the record and nothing else.
+        """
         self.rejected += 1
-        if len(self.rejects) < NOTES_KEPT:
-            self.rejects.append(Reject.of(error))
+        self._first_error = self._first_error or error
+        reject = Reject.of(error, raw, what)
+        self.log.add(reject if is_whole else replace(reject, is_whole=False))
 
     def top_name(self) -> str:
         """Return the name for the top table."""
@@ -241,16 +260,28 @@ class Reading:
         reader = ChunkReader(entry, self.count_bytes, self.options.bounded_chunk_bytes(), self._path)
         chunks: list[Chunk] = []
         records = 0
-        for result in self.mapper.map(self.work, self._tasks(entry, reader, chunks)):
+        self._is_broken = False
+        broken: list[DataError] = []
+        for result in self.mapper.map(self.work, self._tasks(entry, reader, chunks, broken)):
             chunk = chunks.pop(0)
+            if self._is_broken:
+                # What is behind a fault that has no end was parsed ahead, and means nothing.
+                continue
             self._note_faults(result, chunk, entry.name, records)
             records += result.record_count + len(result.faults)
+            self.log.check_share(records)
             self.is_partial |= result.is_cut
             yield result
+        if broken and not self._is_broken:
+            self.reject(broken[0], what="rest")
 
-    def _tasks(self, entry: ByteInput, reader: ChunkReader, chunks: list[Chunk]) -> Iterator[ReadTask]:
+    def _tasks(
+        self, entry: ByteInput, reader: ChunkReader, chunks: list[Chunk], broken: list[DataError]
+    ) -> Iterator[ReadTask]:
         base, announced = self._documents, False
-        for chunk in reader:
+        for chunk in _until_broken(reader, broken):
+            if self._is_broken:
+                return
             if self._wanted is not None and self._wanted <= 0:
                 self.is_partial = True
                 return
@@ -322,10 +353,12 @@ class Reading:
 
     def _note_faults(self, result: Result, chunk: Chunk, source: str, records_before: int) -> None:
         for fault in result.faults:
+            raw = chunk.data[fault.start : fault.stop] if fault.start >= 0 else None
             error = data_error(fault, chunk, source, records_before)
-            if fault.code not in RECOVERABLE:
-                raise error
-            self.reject(error)
+            if fault.is_end:
+                error = DataError(f"{error.reason}; nothing behind it was read", error.place, error.code)
+            self.reject(error, raw, is_whole=not fault.is_end)
+            self._is_broken |= fault.is_end
         self.repeated += len(result.repeated)
         for found, offset in zip(result.repeated, result.offsets, strict=True):
             path = format_path(found.path)
@@ -344,6 +377,16 @@ class Reading:
         """Take in that so many more bytes were read."""
         self._bytes += byte_count
         self.progress.read(byte_count)
+
+
+def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chunk]:
+    """Yield chunks up to where the outer form of a source is broken; `broken` is given the reason then."""
+    try:
+        yield from reader
+    except DataError as error:
+        if error.code == "empty":
+            raise
+        broken.append(error)
 
 
 def _fragments_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Fragment]:

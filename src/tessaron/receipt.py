@@ -10,6 +10,7 @@ from typing import Any
 
 from tessaron.balance import Balance, gaps
 from tessaron.core.errors import DataError
+from tessaron.core.faults import MOST_RAW_BYTES
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
 
@@ -24,6 +25,14 @@ class SourceRead:
     rejected: int = 0
 
 
+def raw_text(raw: bytes | None) -> tuple[str | None, bool]:
+    """Return a record for the rejects, cut when it is long, and whether it is whole."""
+    if raw is None:
+        return None, False
+    trimmed = raw.strip(b" \t\r\n,")
+    return trimmed[:MOST_RAW_BYTES].decode("utf-8", "backslashreplace"), len(trimmed) <= MOST_RAW_BYTES
+
+
 @dataclass(frozen=True, slots=True)
 class Reject:
     """A record that was left out: where it stood, and why."""
@@ -36,16 +45,22 @@ class Reject:
     code: str
     message: str
     rejected: str = "record"
-    """What was left out: the `record`, or only the `value`, which is null in the table."""
+    """What was left out: the `record`, only the `value`, which is null in the table, or the `rest` of the
+    source behind this place."""
     column: int | None = None
+    raw: str | None = None
+    """The record as it stands in the source, or its first part; bytes that are no UTF-8 as `\\xNN`."""
+    is_whole: bool = True
+    """Whether `raw` is all of it."""
 
     @classmethod
-    def of(cls, error: DataError) -> Reject:
+    def of(cls, error: DataError, raw: bytes | None = None, rejected: str = "record") -> Reject:
         """Return the reject for an error in one record."""
         place = error.place
+        text, is_whole = raw_text(raw)
         return cls(
             place.source, place.line, place.byte_offset, place.record, place.path, error.code, error.reason,
-            column=place.column,
+            rejected, place.column, text, is_whole,
         )  # fmt: skip
 
     def to_json(self) -> str:
@@ -119,7 +134,7 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True)
 class TableWritten:
-    """One table: its file in the target folder with its rows and digest, and its columns, key columns first."""
+    """One table: its file in the target folder, its rows, its digest, its columns with the keys first."""
 
     name: str
     file: str
@@ -156,6 +171,7 @@ class Receipt:
         rejected_values: Values that did not fit: null in the table; they stand in `rejects.ndjson`.
         findings: What did not hold, by column.
         unmet: Tables and columns of the layout whose path stood nowhere.
+        reasons: How many rejects there are of each code.
         is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
         depth_limit: The deepest nesting that was read.
         balance: What was counted at different places of the run; see `balance`.
@@ -181,6 +197,7 @@ class Receipt:
     rejected_values: int = 0
     findings: tuple[Finding, ...] = ()
     unmet: tuple[str, ...] = ()
+    reasons: dict[str, int] = field(default_factory=dict)
     is_whole: bool = False
     depth_limit: int = 0
     balance: tuple[Balance, ...] = ()

@@ -32,6 +32,7 @@ from tessaron.receipt import (
     Reference,
     TableWritten,
 )
+from tessaron.rejected_records import inputs_of_rejects
 from tessaron.run_outcome import Outcome, Run
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder, sha256_of
@@ -81,7 +82,7 @@ def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Table
             plan,
             done.records,
             notes=done.notes,
-            rejects=done.rejects,
+            rejects=tuple(done.log.first),
             candidate_keys=done.candidate_keys,
             key_check=done.key_check,
             is_partial=done.is_partial,
@@ -95,6 +96,7 @@ def export(
     source: Any,
     target: str | Path,
     *,
+    from_rejects: str | Path | None = None,
     format: Literal["parquet", "csv"] = "parquet",
     replace: bool = False,
     progress: Progress | None = None,
@@ -106,6 +108,8 @@ def export(
     Args:
         source: As in `shred`.
         target: The folder; made if it is not there. It appears whole or not at all.
+        from_rejects: The `rejects.ndjson` of another export, whose records, mended there, are the source;
+            `source` is None then.
         format: `parquet` (zstd) or `csv` (RFC 4180).
         replace: Whether an export that is there already may be replaced.
         progress: Is told how far the run is.
@@ -125,7 +129,12 @@ def export(
     check_format(format)
     settled = Options.of(options)
     started, clock = datetime.now(UTC), time.perf_counter()
-    inputs = resolve_inputs(source)
+    if from_rejects is not None:
+        if source is not None:
+            raise UsageError("expected a source or from_rejects, got both")
+        inputs, settled = inputs_of_rejects(Path(from_rejects), settled, layout)
+    else:
+        inputs = resolve_inputs(source)
     with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
         run = start_run(inputs, settled, progress or NoProgress(), stack, layout)
         plan = run.read()
@@ -157,15 +166,15 @@ def export(
             rejected_values=done.rejected_values,
             findings=done.findings,
             unmet=done.unmet,
+            reasons=dict(done.log.reasons.most_common()),
             is_whole=done.is_whole,
             depth_limit=settled.depth_limit,
             balance=tuple(_balances(done, plan, files)),
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
-        if done.rejects:
-            lines = "".join(reject.to_json() + "\n" for reject in done.rejects)
-            _write_text(folder.aside / REJECTS_FILE, lines)
+        if done.log.first:
+            done.log.write(folder.aside / REJECTS_FILE)
         folder.commit()
     return receipt
 

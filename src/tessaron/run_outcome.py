@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from tessaron.core.layout import TableSet
-from tessaron.receipt import Finding, KeyCheck, Reject, SourceRead
+from tessaron.receipt import Finding, KeyCheck, SourceRead
+from tessaron.rejecting import RejectLog
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,7 +35,7 @@ class Outcome:
     rejected: int
     repeated_names: int
     notes: tuple[tuple[str, str], ...]
-    rejects: tuple[Reject, ...]
+    log: RejectLog
     is_partial: bool
     candidate_keys: tuple[str, ...] = ()
     key_check: KeyCheck | None = None

@@ -65,9 +65,7 @@ class Side:
             if taken == len(part.digests):
                 del self._waiting[0]
             else:
-                self._waiting[0] = Digests(
-                    part.source, part.first + taken, part.digests[taken:], part.texts
-                )
+                self._waiting[0] = Digests(part.source, part.first + taken, part.digests[taken:], part.texts)
             count -= taken
 
     def take(self, count: int) -> list[One]:
@@ -96,7 +94,7 @@ def pass_equal(left: Side, right: Side) -> int:
 
 
 def skip(left: Side, right: Side) -> list[tuple[str, One]]:
-    """Go on behind records that only one side has, up to where both are alike again; return them with the kind.
+    """Go on behind records that only one side has, to where both are alike; return them with the kind.
 
     Nothing is returned where the next record of both is just not the same.
     """

@@ -80,7 +80,9 @@ class TableChecks:
         if not digest:
             return []
         same = sha256_of(path) == digest
-        return [Check(table.name, "file", int(not same), "" if same else f"{path} was changed since the export")]
+        return [
+            Check(table.name, "file", int(not same), "" if same else f"{path} was changed since the export")
+        ]
 
     def _types(self, table: Table, path: Path) -> list[Check]:
         if path.suffix != ".parquet":
@@ -89,10 +91,11 @@ class TableChecks:
             there = pq.read_schema(path)
         except (OSError, ValueError) as error:
             raise SourceError(f"{path}: cannot be read: {error}") from error
-        wrong = []
-        for field in table.arrow_schema():
-            if field.name in there.names and there.field(field.name).type != field.type:
-                wrong.append(f"{field.name} is {there.field(field.name).type}, expected {field.type}")
+        wrong = [
+            f"{field.name} is {there.field(field.name).type}, expected {field.type}"
+            for field in table.arrow_schema()
+            if field.name in there.names and there.field(field.name).type != field.type
+        ]
         return [Check(table.name, "types", len(wrong), wrong[0] if wrong else "")]
 
     def _keys_and_rows(self, table: Table) -> list[Check]:
@@ -140,7 +143,11 @@ class _Primary:
 
     def keys(self) -> Any:
         """Return what references are looked up in: the number of rows with keys from 1, or hashes of keys."""
-        return self._count if self._is_dense else np.unique(np.concatenate(self._hashes or [np.empty(0, np.uint64)]))
+        return (
+            self._count
+            if self._is_dense
+            else np.unique(np.concatenate(self._hashes or [np.empty(0, np.uint64)]))
+        )
 
     def result(self) -> Check:
         name = self._table.row_key
@@ -178,7 +185,9 @@ class _References:
         bad = np.flatnonzero(there & ~met)
         if len(bad):
             count, first = self._unmet.get(column, (0, ""))
-            first = first or f"{column} {values[int(bad[0])].as_py()} in row {rows_before + int(bad[0]) + 1:,}"
+            first = (
+                first or f"{column} {values[int(bad[0])].as_py()} in row {rows_before + int(bad[0]) + 1:,}"
+            )
             self._unmet[column] = (count + len(bad), first)
 
     def results(self) -> list[Check]:
@@ -214,7 +223,9 @@ class _Ordinals:
     def _in_runs(self, batch: Any, ordinals: Any, rows_before: int) -> None:
         parents = hashes_of(batch.column(str(self._table.parent_key)))
         before = np.concatenate(([self._last[1]], ordinals[:-1]))
-        same = np.concatenate(([self._last[0] is not None and self._last[0] == parents[0]], parents[1:] == parents[:-1]))
+        same = np.concatenate(
+            ([self._last[0] is not None and self._last[0] == parents[0]], parents[1:] == parents[:-1])
+        )
         fits = np.where(same, ordinals == before + 1, ordinals <= 1) & (ordinals >= 0)
         bad = np.flatnonzero(~fits)
         if len(bad):

@@ -10,7 +10,6 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-
 from tessaron.balance import balances_of
 from tessaron.core.errors import DataError, SourceError, UsageError
 from tessaron.core.layouts.compiling import CompiledLayout
@@ -241,9 +240,7 @@ class _Comparison:
     def _compare(self, inputs: Sequence[Input]) -> None:
         with ExitStack() as stack:
             selection = None if self._whole else self._compiled.records.selection
-            source = SourceDigests(
-                list(inputs), self._options, selection, self._exact, self._progress, stack
-            )
+            source = SourceDigests(list(inputs), self._options, selection, self._exact, self._progress, stack)
             made = TableDigests(self._tables, self._exact, self._given)
             self._align(self._wanted(source), iter(made))
             if self._tables.way.around is not None and self._given.first is None:
@@ -329,9 +326,7 @@ class _Comparison:
                 continue
             self.looked_at += 1
             for each in compare(texts[one], others[other], self._exact):
-                self._add(
-                    Found(each.kind, each.path, 1, name, number, each.place, each.source, each.tables)
-                )
+                self._add(Found(each.kind, each.path, 1, name, number, each.place, each.source, each.tables))
 
 
 _OF_LAYOUT = frozenset(

@@ -6,6 +6,8 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any, Protocol
 
+import numpy as np
+
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import XmlOptions
@@ -67,8 +69,8 @@ class Run(Protocol):
     def needs_content(self) -> bool:
         """Say whether keys are made of the text of the records."""
 
-    def reject(self, error: DataError) -> None:
-        """Count a record that was left out, and keep where and why."""
+    def reject(self, error: DataError, raw: bytes | None = None, what: str = "record") -> None:
+        """Count a record that was left out, and keep where, why and what it was."""
 
 
 class XmlReading:
@@ -228,7 +230,7 @@ class XmlReading:
         for fault in faults:
             error = _error_of(fault, chunk)
             self._first_error = self._first_error or error
-            self._reading.reject(error)
+            self._reading.reject(error, _raw_of(fault, chunk))
             source = chunk.run_of(_within(fault, chunk)).source
             if are_records:
                 self._faulty[source] = self._faulty.get(source, 0) + 1
@@ -245,7 +247,7 @@ class XmlReading:
             kept, faulty = self._kept.get(number, 0), self._faulty.get(number, 0)
             elsewhere += source.records - kept - faulty
             if source.error is not None:
-                reading.reject(source.error)
+                reading.reject(source.error, what="rest")
             reading.sources.append(
                 SourceRead(source.name, source.byte_count, kept, faulty + (source.error is not None))
             )
@@ -304,3 +306,10 @@ def _error_of(fault: Fault, chunk: XmlChunk) -> DataError:
         column=fault.column,
     )
     return DataError(fault.reason, place, fault.code)
+
+
+def _raw_of(fault: Fault, chunk: XmlChunk) -> bytes:
+    """Return the record of a fault, with the namespaces that are declared around it."""
+    record = int(np.searchsorted(chunk.starts, _within(fault, chunk), side="right")) - 1
+    start, stop = _spans(chunk)[max(record, 0)]
+    return chunk.data[start:stop]

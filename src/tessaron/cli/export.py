@@ -10,17 +10,17 @@ import click
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
     ByteSize,
+    Share,
     layout_of,
     records_option,
     shaping_options,
-    source_argument,
     source_of,
     xml_options,
 )
 
 
 @click.command()
-@source_argument
+@click.argument("sources", nargs=-1, metavar="SOURCE...")
 @click.option("-o", "--output", required=True, metavar="DIR", help="Folder to write the tables into.")
 @click.option(
     "--format",
@@ -63,6 +63,13 @@ from tessaron.cli.group import (
 @click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
 @click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
 @click.option("--depth-limit", type=click.IntRange(min=1), metavar="N", help="Reject what is nested deeper.")
+@click.option("--stop-after", type=click.IntRange(min=0), metavar="N", help="Fail after more than N rejects.")
+@click.option(
+    "--stop-at-share", type=Share(), metavar="PERCENT", help="Fail if more of the records are rejects: 1%."
+)
+@click.option(
+    "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
+)
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def export(
     sources: tuple[str, ...],
@@ -75,6 +82,7 @@ def export(
     depth_limit: int | None,
     as_json: bool,
     layout_file: str | None,
+    from_rejects: str | None,
     **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
@@ -86,12 +94,15 @@ def export(
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, receipt_view, show
 
+    if bool(sources) is (from_rejects is not None):
+        raise click.UsageError("expected SOURCE, or --from-rejects FILE")
     if depth_limit is not None:
         options["depth_limit"] = depth_limit
     with ProgressBar(console(stderr=True)) as bar:
         receipt = run.export(
-            source_of(sources),
+            source_of(sources) if sources else None,
             output,
+            from_rejects=from_rejects,
             format=cast("Any", format_name),
             replace=replace,
             progress=bar,

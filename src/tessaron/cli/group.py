@@ -33,6 +33,20 @@ class ByteSize(click.ParamType[int]):
         return int(float(number) * base ** ("KMG".index(unit.upper()) + 1 if unit else 0))
 
 
+class Share(click.ParamType[float]):
+    """A share of all: 1%, or 0.01."""
+
+    name = "share"
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> float:
+        """Return the share, from 0 to 1; fails on anything else."""
+        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(%?)", str(value).strip())
+        share = float(found[1]) / (100 if found[2] else 1) if found else 2
+        if share > 1:
+            self.fail(f"expected a share like 1% or 0.01, got {value!r}", param, context)
+        return share
+
+
 class Group(click.Group):
     """Turns Tessaron's errors into one or two lines on standard error, and stops cleanly on a signal."""
 

@@ -13,7 +13,9 @@ from tessaron.cli.group import layout_of
 
 @click.command()
 @click.argument("folder", metavar="FOLDER")
-@click.option("-o", "--output", required=True, metavar="FILE", help="The file to write, or a folder of files.")
+@click.option(
+    "-o", "--output", required=True, metavar="FILE", help="The file to write, or a folder of files."
+)
 @click.option(
     "--as",
     "form",

@@ -220,9 +220,11 @@ def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, st
 
 
 def _is_mixed(node: ShapeNode) -> bool:
-    """Say whether a text column of JSON holds more than strings, so that the text does not tell what it was."""
+    """Say whether a text column of JSON holds more than strings: the text does not tell what it was then."""
     kinds = node.scalar_kinds()
-    return not node.is_markup and bool(kinds) and kinds != [Kind.TEXT] and infer_type(node).type.name == "text"
+    return (
+        not node.is_markup and bool(kinds) and kinds != [Kind.TEXT] and infer_type(node).type.name == "text"
+    )
 
 
 def _has_column(node: ShapeNode) -> bool:

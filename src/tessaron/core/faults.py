@@ -6,6 +6,9 @@ from dataclasses import dataclass
 
 from tessaron.core.paths import Path
 
+MOST_RAW_BYTES = 65_536
+"""So much of a rejected record is kept with it."""
+
 
 @dataclass(frozen=True, slots=True)
 class Fault:
@@ -17,6 +20,8 @@ class Fault:
         reason: Expected, got, what next.
         path: Where in the record, as far as it was read.
         record: The records of the chunk before it, faulty ones included.
+        start, stop: Where the record begins and ends in the chunk, in bytes; -1 where that is not known.
+        is_end: Whether nothing behind it could be read.
         line, column: The line, and the column in it, from 1, where that is known.
     """
 
@@ -25,6 +30,9 @@ class Fault:
     reason: str
     path: Path = ()
     record: int = 0
+    start: int = -1
+    stop: int = -1
+    is_end: bool = False
     line: int | None = None
     column: int | None = None
 

@@ -105,8 +105,8 @@ class Node:
         name: The member's name; None for the record and for elements.
         row_count: Rows of the level that this node belongs to.
         parent_rows: Only for elements and entries: the row of the parent's level, from 0, for each row.
-        ordinals: Only for elements and entries: the position in the array or object, from 1, for each row; 0 for
-            an object that stands without an array where others stand in one.
+        ordinals: Only for elements and entries: the position in the array or object, from 1, for each row; 0
+            for an object that stands without an array where others stand in one.
         keys: Only for entries: the member's name, for each row.
         rows: The rows of the level, from 0 and rising, that have the node; None when every row has it.
         kinds: A `Kind` code for each occurrence.

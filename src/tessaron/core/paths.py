@@ -43,7 +43,7 @@ class Origin(Enum):
     REST = "row_rest"
     """What the columns of a row do not tell of what stands there, as JSON; see `rebuilding.rest`."""
     ORDER = "order"
-    """The order of what stands in an element of XML, where its parts do not stand in the order of their names."""
+    """The order of what stands in an element of XML, where its parts are not in the order of their names."""
     DEPTH = "depth"
     """How deep a row of a structure that contains itself stands in it, from 1."""
 

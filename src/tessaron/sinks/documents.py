@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import secrets
 import shutil
@@ -42,7 +43,7 @@ class DocumentTarget:
             if self._is_folder:
                 self._aside.mkdir()
             else:
-                self._file = open(self._aside, "wb")  # noqa: SIM115 - closed by __exit__
+                self._file = open(self._aside, "wb")
         except OSError as error:
             raise TargetError(f"{self._target}: cannot be written: {error.strerror}") from error
         return self
@@ -51,10 +52,8 @@ class DocumentTarget:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._file is not None:
-            try:
+            with contextlib.suppress(OSError):
                 self._file.close()
-            except OSError:
-                pass
         if self._aside.is_dir():
             shutil.rmtree(self._aside, ignore_errors=True)
         else:

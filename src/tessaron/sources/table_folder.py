@@ -49,9 +49,7 @@ class TableFolder:
         shown = f"; there are {', '.join(there[:5])}" if there else "; there is no table in the folder"
         raise SourceError(f"{self.folder}: no file {table}.parquet or {table}.csv{shown}")
 
-    def batches(
-        self, table: Table, columns: Sequence[str], batch_rows: int = BATCH_ROWS
-    ) -> Iterator[Any]:
+    def batches(self, table: Table, columns: Sequence[str], batch_rows: int = BATCH_ROWS) -> Iterator[Any]:
         """Yield the rows of a table as record batches of these columns, in the types of the table.
 
         Raises:
@@ -94,7 +92,7 @@ def _parquet_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
 
 
 def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
-    """Yield rows of CSV as texts that Arrow reads in the types; an empty field is null, `""` an empty text."""
+    """Yield rows of CSV in the types of the table; an empty field is null, `""` an empty text."""
     if path.stat().st_size == 0:
         raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
     options = pa_csv.ConvertOptions(
@@ -135,5 +133,3 @@ def _cast(batch: Any, schema: Any, path: Path, row: int) -> Any:
 
 def _first_line(error: BaseException) -> str:
     return str(error).strip().split("\n")[0]
-
-

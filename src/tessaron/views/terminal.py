@@ -65,7 +65,10 @@ def notes_view(receipt: Receipt) -> list[str]:
     if receipt.rejected or receipt.rejected_values:
         left = [f"{count(receipt.rejected, 'record')} left out"] if receipt.rejected else []
         left += [f"{count(receipt.rejected_values, 'value')} left out"] if receipt.rejected_values else []
-        lines.append(f"{' and '.join(left)}; places and reasons are in {receipt.target}/{REJECTS_FILE}")
+        reasons = ", ".join(f"{number:,} {code}" for code, number in receipt.reasons.items())
+        lines.append(f"{' and '.join(left)} ({reasons})")
+        lines.append(f"places, reasons and records are in {receipt.target}/{REJECTS_FILE}")
+    lines += [f"check failed: {each.text()}; please report this" for each in receipt.gaps[:_NOTES_SHOWN]]
     return lines
 
 

@@ -31,7 +31,9 @@ def rebuilt_view(made: _Rebuilt) -> list[str]:
     what = count(made.records, "record")
     if made.form == "documents":
         what += f" in {count(made.documents, 'document')}"
-    shown = {"lines": ", one a line", "array": " in one array", "files": ", a file for each"}.get(made.form, "")
+    shown = {"lines": ", one a line", "array": " in one array", "files": ", a file for each"}.get(
+        made.form, ""
+    )
     lines = [f"{what}{shown}: {made.target}"]
     if made.lost:
         names = list(made.lost)[:_LOST_SHOWN]
@@ -54,7 +56,9 @@ def _checks_view(found: Verification) -> list[Table | str]:
         checks = [check for check in found.checks if check.name == kind]
         failed = [check for check in checks if not check.passed]
         rows.append((_CHECKS.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none"))
-    parts: list[Table | str] = [grid(("check", "done", "failed"), rows, numeric=("done", "failed"))] if rows else []
+    parts: list[Table | str] = (
+        [grid(("check", "done", "failed"), rows, numeric=("done", "failed"))] if rows else []
+    )
     bad = [check for check in found.checks if not check.passed]
     parts += [f"failed: {check.table}: {check.name}: {check.detail}" for check in bad[:_SHOWN]]
     if len(bad) > _SHOWN:
@@ -96,15 +100,23 @@ def _asides(found: Verification) -> list[str]:
         more = ", …" if len(found.worked_on) > _LOST_SHOWN else ""
         lines.append(f"worked out again and compared: {names}{more}")
     if found.rejected:
-        lines.append(f"{count(found.rejected, 'record')} of the source could not be read; they are in the rejects")
+        lines.append(
+            f"{count(found.rejected, 'record')} of the source could not be read; they are in the rejects"
+        )
     return lines
 
 
 def _verdict(found: Verification) -> str:
-    what = f"the first {count(found.records, 'record')}" if found.is_sample else count(found.records, "record")
+    what = (
+        f"the first {count(found.records, 'record')}" if found.is_sample else count(found.records, "record")
+    )
     failed = sum(not check.passed for check in found.checks)
     if found.passed:
-        small = "" if found.exact else "; null, empty and absent count as the same (exact = true keeps them apart)"
+        small = (
+            ""
+            if found.exact
+            else "; null, empty and absent count as the same (exact = true keeps them apart)"
+        )
         return f"identical: {what} compared, {count(len(found.checks), 'check')} passed{small}"
     parts = [f"{count(found.differing, 'record')} of {what} differ"] if found.differing else []
     parts += [f"{count(failed, 'check')} failed"] if failed else []

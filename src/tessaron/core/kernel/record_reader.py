@@ -104,8 +104,9 @@ class RecordReader:
             try:
                 record = self._record()
             except FaultError as error:
-                self._keep_fault(error.fault)
-                if not self._go_on(start, error.fault):
+                goes_on = self._go_on(start, error.fault)
+                self._keep_fault(error.fault, goes_on)
+                if not goes_on:
                     return
             else:
                 yield record
@@ -196,7 +197,7 @@ class RecordReader:
         if self._separator is Separator.LINE:
             self._at = self._line_end(start)
             return True
-        if fault.code == "depth":
+        if fault.code in ("depth", "encoding"):
             self._at = self._record_end(self._record_start)
             return True
         return False
@@ -213,9 +214,14 @@ class RecordReader:
         end = self._text.find("\n", start)
         return len(self._text) if end < 0 else end
 
-    def _keep_fault(self, fault: Fault) -> None:
+    def _keep_fault(self, fault: Fault, goes_on: bool) -> None:
+        start = self._in_bytes(self._record_start)
         byte_offset = self._in_bytes(fault.byte_offset)
-        self.faults.append(replace(fault, byte_offset=byte_offset, record=self._passed))
+        stop = self._in_bytes(self._at if goes_on else len(self._text))
+        kept = replace(
+            fault, byte_offset=byte_offset, record=self._passed, start=start, stop=stop, is_end=not goes_on
+        )
+        self.faults.append(kept)
 
     def _in_bytes(self, at: int) -> int:
         """Return the byte offset of the character at `at`; asked in rising order it is quick."""

@@ -12,9 +12,6 @@ from tessaron.core.fragment import Int64s
 from tessaron.core.laying.plan import Outcome
 from tessaron.core.paths import Path
 
-KEPT = 1_000
-"""So many cases of one fragment are kept with their place; all are counted."""
-
 
 @dataclass(frozen=True, slots=True)
 class Problem:
@@ -83,7 +80,8 @@ def told(problem: Problem, indices: Int64s, records: Int64s) -> Told:
             problem.code, problem.name, problem.path, int(records[problem.rows[index]]),
             problem.reason(int(index)), problem.outcome,
         )
-        for index in indices[:KEPT]
+        # Of what is only noted the first is told; what is rejected is listed.
+        for index in (indices[:1] if problem.outcome == "note" else indices)
     )  # fmt: skip
     return Told(problem.code, problem.name, problem.path, problem.outcome, len(indices), cases)
 

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.faults import Fault, Repeated
+from tessaron.core.faults import MOST_RAW_BYTES, Fault, Repeated
 from tessaron.core.fragment import Fragment, Int64s, unpack_fragment
 from tessaron.core.laying.emitting import Laid, lay
 from tessaron.core.laying.plan import LayingPlan
@@ -21,12 +21,13 @@ from tessaron.core.xml.chunks import XmlChunk
 
 @dataclass(frozen=True, slots=True)
 class CasePlace:
-    """Where the record of a case stands: its line in the source and its byte, and for XML the rest."""
+    """Where the record of a case stands: its line and byte in the source, for XML more; and what it is."""
 
     line: int
     byte_offset: int
     source: str = ""
     record: int | None = None
+    raw: bytes | None = None
 
 
 @dataclass(slots=True)
@@ -109,7 +110,8 @@ def _xml_places(problems: list[Told], chunk: XmlChunk, offsets: Int64s) -> dict[
     for record in sorted({case.record for problem in problems for case in problem.cases}):
         at = int(offsets[record])
         name = chunk.run_of(at).name
-        found[record] = CasePlace(chunk.line_of(at), chunk.byte_of(at), name, chunk.record_of(at))
+        raw = _raw(chunk.data, offsets, record)
+        found[record] = CasePlace(chunk.line_of(at), chunk.byte_of(at), name, chunk.record_of(at), raw)
     return found
 
 
@@ -121,6 +123,17 @@ def _places(problems: list[Told], chunk: Chunk, offsets: Int64s) -> dict[int, Ca
     breaks = np.flatnonzero(np.frombuffer(chunk.data, np.uint8) == ord("\n"))
     lines = np.searchsorted(breaks, offsets[records])
     return {
-        record: CasePlace(chunk.line + int(line), chunk.byte_offset + int(offsets[record]))
+        record: CasePlace(
+            chunk.line + int(line),
+            chunk.byte_offset + int(offsets[record]),
+            raw=_raw(chunk.data, offsets, record),
+        )
         for record, line in zip(records, lines, strict=True)
     }
+
+
+def _raw(data: bytes, offsets: Int64s, record: int) -> bytes:
+    """Return a record as it stands in the chunk, or its first part."""
+    start = int(offsets[record])
+    stop = int(offsets[record + 1]) if record + 1 < len(offsets) else len(data)
+    return data[start : min(stop, start + MOST_RAW_BYTES + 1)]

@@ -12,7 +12,9 @@ def with_rests(part: LayoutPart) -> LayoutPart:
     """Return a layout in which, if it is exact, every table has a column for the rest of its rows."""
     if not part.exact:
         return part
-    return part.model_copy(update={"tables": {name: _with_rest(table) for name, table in part.tables.items()}})
+    return part.model_copy(
+        update={"tables": {name: _with_rest(table) for name, table in part.tables.items()}}
+    )
 
 
 def _with_rest(table: TablePart) -> TablePart:

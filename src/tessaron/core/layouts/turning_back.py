@@ -68,8 +68,8 @@ def _places(plan: LayingPlan, again: dict[Path, Path], lost: dict[str, str]) -> 
     if len(tops) != 1:
         shown = ", ".join(tops) if tops else "none"
         raise UsageError(
-            f"documents are made of one table with tables below it; of this layout nothing stands above {shown}: "
-            "give it a table of the records"
+            f"documents are made of one table with tables below it; here nothing stands above {shown}: "
+            "give the layout a table of the records"
         )
     made = []
     for table in written:

@@ -178,7 +178,9 @@ def _walk(text: str) -> Iterator[tuple[Any, str, str]]:
         for child in element.iterchildren("*"):
             name = etree.QName(child).localname
             counts[child.tag] = counts.get(child.tag, 0) + 1
-            below.append((child, f"{path}/{name}".lstrip("/"), f"{place}/{name}[{counts[child.tag]}]".lstrip("/")))
+            below.append(
+                (child, f"{path}/{name}".lstrip("/"), f"{place}/{name}[{counts[child.tag]}]".lstrip("/"))
+            )
         pending.extend(reversed(below))
 
 

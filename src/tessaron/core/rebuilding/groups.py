@@ -64,7 +64,9 @@ class _Rows:
             at = index.slice(0, count).to_numpy(zero_copy_only=False).astype(np.int64)
             if count and (at[0] < last or (at[1:] < at[:-1]).any()):
                 raise OutOfOrderError(
-                    "its rows do not stand in the order of the rows they belong to", Place(self._name), "order"
+                    "its rows do not stand in the order of the rows they belong to",
+                    Place(self._name),
+                    "order",
                 )
             if count:
                 found.append(batch.slice(0, count))
@@ -76,7 +78,9 @@ class _Rows:
         self.taken += sum(batch.num_rows for batch in found)
         if not found:
             return None, np.empty(0, np.int64)
-        joined = found[0] if len(found) == 1 else pa.Table.from_batches(found).combine_chunks().to_batches()[0]
+        joined = (
+            found[0] if len(found) == 1 else pa.Table.from_batches(found).combine_chunks().to_batches()[0]
+        )
         return joined, np.concatenate(places)
 
 

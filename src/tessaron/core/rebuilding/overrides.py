@@ -35,11 +35,15 @@ class Overrides:
 
     def scalars(self, path: tuple[str, ...]) -> Any:
         """Return the scalars at a path as JSON, null where none is; None if nowhere."""
-        return self._chosen(path, lambda kinds: (kinds != Kind.OBJECT) & (kinds != Kind.ARRAY) & (kinds != Kind.NULL))
+        return self._chosen(
+            path, lambda kinds: (kinds != Kind.OBJECT) & (kinds != Kind.ARRAY) & (kinds != Kind.NULL)
+        )
 
     def hollow(self, path: tuple[str, ...]) -> Any:
         """Return what is null or empty at a path, as JSON, null where nothing is; None if nowhere."""
-        return self._chosen(path, lambda kinds: (kinds == Kind.OBJECT) | (kinds == Kind.ARRAY) | (kinds == Kind.NULL))
+        return self._chosen(
+            path, lambda kinds: (kinds == Kind.OBJECT) | (kinds == Kind.ARRAY) | (kinds == Kind.NULL)
+        )
 
     def _chosen(self, path: tuple[str, ...], wanted: Any) -> Any:
         if path not in self.at:
@@ -82,7 +86,9 @@ def read_rests(texts: Any, kernel: str = "auto") -> Overrides:
         node = branch.node
         if len(node.kinds):
             found.at[path] = _spread(node, rows, order, bounds)
-        pending += [(child, (*path, step)) for step, child in branch.children.items() if isinstance(step, str)]
+        pending += [
+            (child, (*path, step)) for step, child in branch.children.items() if isinstance(step, str)
+        ]
     return found
 
 

@@ -34,9 +34,9 @@ class Place:
     entries: TablePlaces | None = None
     again: TablePlaces | None = None
 
-    def walk(self) -> Iterator[tuple[Path, Place]]:
-        """Yield this place and all below it on the same rows, each before those below it, with their paths."""
-        pending: list[tuple[Path, Place]] = [((), self)]
+    def walk(self) -> Iterator[tuple[tuple[str, ...], Place]]:
+        """Yield this place and all below it on the same rows, parents first, with their paths."""
+        pending: list[tuple[tuple[str, ...], Place]] = [((), self)]
         while pending:
             path, place = pending.pop()
             yield path, place

@@ -18,7 +18,7 @@ import pyarrow.compute as pc
 from tessaron.core.branches import Branch, tree_of
 from tessaron.core.casting import places_of
 from tessaron.core.digests import digest_texts
-from tessaron.core.fragment import Fragment, Int64s, Node, TextLane
+from tessaron.core.fragment import Fragment, Int64s, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
 
@@ -138,7 +138,7 @@ def _add(sums: Words, records: Int64s, hashes: Words) -> None:
 
 
 def _spread(words: Words) -> Words:
-    """Return words with every bit depending on all of them (the finalizer of SplitMix64; Steele et al., 2014)."""
+    """Return words in which every bit depends on all (the finalizer of SplitMix64; Steele et al., 2014)."""
     words = (words ^ (words >> np.uint64(30))) * np.uint64(0xBF58_476D_1CE4_E5B9)
     words = (words ^ (words >> np.uint64(27))) * np.uint64(0x94D0_49BB_1331_11EB)
     return words ^ (words >> np.uint64(31))
@@ -146,7 +146,10 @@ def _spread(words: Words) -> Words:
 
 def _mixed(locations: Words, words: Any) -> Words:
     with np.errstate(over="ignore"):
-        return _spread(locations * np.uint64(0x9E37_79B9_7F4A_7C15) + _spread(np.atleast_1d(np.asarray(words, np.uint64))))
+        return _spread(
+            locations * np.uint64(0x9E37_79B9_7F4A_7C15)
+            + _spread(np.atleast_1d(np.asarray(words, np.uint64)))
+        )
 
 
 def _hash_of(name: str) -> Any:
@@ -176,7 +179,7 @@ def _of_numbers(lane: TextLane, exact: bool) -> Words:
 
 
 def plain_numbers(texts: Any) -> Any:
-    """Return number texts (RFC 8259 section 6) in one spelling for each value: `1.50` and `15e-1` as `1.5`."""
+    """Return number texts (RFC 8259 section 6) in one spelling a value: `1.50` and `15e-1` as `1.5`."""
     odd = pc.match_substring_regex(texts, "[eE]|^-0")
     if pc.any(odd).as_py():
         plain = [plain_number(each) for each in texts.filter(odd).to_pylist()]
@@ -188,7 +191,7 @@ def plain_numbers(texts: Any) -> Any:
 
 
 def plain_number(text: str) -> str:
-    """Return one number text in the spelling of `plain_numbers`; very large and small ones keep an exponent."""
+    """Return one number text in that spelling; very large and small numbers keep an exponent."""
     value = Decimal(text).normalize()
     if not value:
         return "0"

@@ -65,8 +65,9 @@ class _Maker:
         """Return each row as a text; never null."""
         places = self._places
         rest = None if places.rest is None else read_rests(self._group.rows.column(places.rest))
-        for path in () if rest is None else rest.at:
-            places.row.grow(path)
+        if rest is not None:
+            for steps in rest.at:
+                places.row.grow(steps)
         made: dict[int, Any] = {}
         for path, place in reversed(list(places.row.walk())):
             made[id(place)] = self._at(path, place, made, rest)
@@ -169,7 +170,11 @@ class _Recursion:
 
     def _inside(self, holder: TablePlaces, place: Place, keys: Any) -> Any:
         if place.again is not self._places:
-            return pa.nulls(len(keys), pa.large_string()) if self._outer is None else self._outer(holder, place, keys)
+            return (
+                pa.nulls(len(keys), pa.large_string())
+                if self._outer is None
+                else self._outer(holder, place, keys)
+            )
         table, batch = self._places.table, self._batch
         if batch is None:
             return pa.nulls(len(keys), pa.large_string())
@@ -203,5 +208,3 @@ def _part_of(group: Group, rows: Int64s) -> Group:
                 new.below[name] = Group(below.rows.take(pa.array(kept)), places[below.above[kept]])
                 pending.append((below, new.below[name], kept))
     return made
-
-

@@ -228,10 +228,7 @@ def _odd_values(node: Node, form: Form, exact: bool) -> Iterable[tuple[Int64s, A
             continue
         rows = present[places_of(node, kinds)]
         shown, back = _shown(node, lane), _turned_back(node, lane, form, exact)
-        if back is None:
-            odd = np.ones(len(rows), np.bool_)
-        else:
-            odd = ~back
+        odd = np.ones(len(rows), np.bool_) if back is None else ~back
         if odd.any():
             tokens = shown.filter(pa.array(odd))
             if form.type.name in ("text", "uuid") and lane != "texts":
@@ -270,12 +267,12 @@ def _turned_back(node: Node, lane: str, form: Form, exact: bool) -> Bools | None
         fitted, bad = fit_numbers(plain, form.type)
     elif lane == "texts":
         if form.words is not None:
-            return np.asarray(pc.is_in(plain, pa.array(form.words, plain.type)).to_numpy(zero_copy_only=False))
+            return np.asarray(
+                pc.is_in(plain, pa.array(form.words, plain.type)).to_numpy(zero_copy_only=False)
+            )
         fitted, bad = fit_texts(plain, form.type)
     else:
         return np.full(count, form.type.name == "boolean")
     back = texts_of(fitted, form.type, form.written, form.words)
     same = pc.fill_null(pc.equal(back, plain.cast(pa.large_string())), False)
     return np.asarray(same.to_numpy(zero_copy_only=False)) & ~bad
-
-

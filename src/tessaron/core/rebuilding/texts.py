@@ -33,7 +33,8 @@ def quoted(values: Any) -> Any:
     odd = pc.match_substring_regex(values, _CONTROL)
     if pc.any(odd).as_py():
         escaped = [
-            None if each is None else re.sub(_CONTROL, _escape, each) for each in values.filter(odd).to_pylist()
+            None if each is None else re.sub(_CONTROL, _escape, each)
+            for each in values.filter(odd).to_pylist()
         ]
         values = pc.replace_with_mask(values, odd, pa.array(escaped, pa.large_string()))
     return pc.binary_join_element_wise(text('"'), values, text('"'), text(""))
@@ -67,9 +68,7 @@ def side_by_side(parts: list[Any]) -> Any:
     # Arrow's way of skipping nulls leaves out the rows in which all are null.
     while len(parts) > 1:
         group, parts = parts[:_MOST_JOINED], parts[_MOST_JOINED:]
-        made = pc.binary_join_element_wise(
-            *group, text(""), null_handling="replace", null_replacement=""
-        )
+        made = pc.binary_join_element_wise(*group, text(""), null_handling="replace", null_replacement="")
         parts = [made, *parts]
     return pc.fill_null(parts[0], "")
 

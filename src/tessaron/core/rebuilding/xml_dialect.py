@@ -31,7 +31,7 @@ class XmlDialect:
         self._record_name = record_name
 
     def value(self, values: Any, form: Form, instead: Any) -> Any:
-        """Return the values of a column as text of XML; `instead` is what the rest of the rows says, or None."""
+        """Return the values of a column as text of XML; `instead` is what the rest says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
         return texts if form.type.name == "xml" else _replaced(texts, _IN_TEXT)
 

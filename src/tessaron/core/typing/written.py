@@ -92,7 +92,9 @@ def _has_zone(column_type: ColumnType) -> bool:
     return column_type.name == "timestamp_tz"
 
 
-def texts_of(values: Any, column_type: ColumnType, written: str = "", words: tuple[str, str] | None = None) -> Any:
+def texts_of(
+    values: Any, column_type: ColumnType, written: str = "", words: tuple[str, str] | None = None
+) -> Any:
     """Return values of a type as they stand in the source.
 
     Args:
@@ -195,7 +197,11 @@ def _times(values: Any, reading: Reading) -> Any:
 def _shifted(values: Any, zone: str) -> Any:
     """Return timestamps without a zone, as clocks at an offset show them."""
     unit = values.type.unit
-    plain = values.cast(pa.timestamp(unit)) if values.type.tz is None else values.cast(pa.int64()).cast(pa.timestamp(unit))
+    plain = (
+        values.cast(pa.timestamp(unit))
+        if values.type.tz is None
+        else values.cast(pa.int64()).cast(pa.timestamp(unit))
+    )
     if zone in ("", "Z"):
         return plain
     seconds = int(zone[1:3]) * 3600 + int(zone[4:]) * 60
@@ -203,8 +209,10 @@ def _shifted(values: Any, zone: str) -> Any:
     return pc.add(plain.cast(pa.int64()), np.int64(seconds).item()).cast(pa.timestamp(unit))
 
 
-def written_of(kind_counts: Any, numbers: NumberStats, column_type: ColumnType, reading: Reading | None) -> str:
-    """Return how the values of a column are written, from what was counted; empty if it goes without saying."""
+def written_of(
+    kind_counts: Any, numbers: NumberStats, column_type: ColumnType, reading: Reading | None
+) -> str:
+    """Return how the values of a column are written, from what was counted; empty for the usual."""
     if column_type.name == "decimal":
         return written_decimal(numbers, int(kind_counts[Kind.INTEGER] + kind_counts[Kind.LONG_INTEGER]))
     return written_time(reading) if reading is not None else ""
