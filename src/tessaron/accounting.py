@@ -13,6 +13,7 @@ from tessaron.core.laying.problems import Case, Told
 from tessaron.core.laying.work import CasePlace
 from tessaron.receipt import Finding, Reject, raw_text
 from tessaron.rejecting import RejectLog
+from tessaron.run_outcome import Counted
 
 
 @dataclass
@@ -28,6 +29,7 @@ class Account:
         left_out: Values that no column has, by path.
         log: Records and values that were rejected.
         met: Tables and columns whose path stood somewhere.
+        read, gone: As in `Laid`.
     """
 
     paths: Mapping[str, str]
@@ -38,6 +40,8 @@ class Account:
     left_out: Counter[str] = field(default_factory=Counter)
     log: RejectLog = field(default_factory=RejectLog)
     met: set[str] = field(default_factory=set)
+    read: Counter[str] = field(default_factory=Counter)
+    gone: Counter[str] = field(default_factory=Counter)
     _findings: dict[tuple[str, str], Finding] = field(default_factory=dict)
 
     def add(
@@ -59,6 +63,8 @@ class Account:
         self.filtered.update(laid.filtered)
         self.left_out.update(laid.left_out)
         self.met |= laid.met
+        self.read.update(laid.read)
+        self.gone.update(laid.gone)
         for problem in laid.problems:
             self._add_problem(problem, source, records_before, places or {})
 
@@ -101,6 +107,14 @@ class Account:
     def note(self, finding: Finding) -> None:
         """Add what was found by looking at the whole run."""
         self._findings[finding.code, finding.name] = finding
+
+    def counted(self) -> dict[str, Counted]:
+        """Return what was read for tables and columns, and what of it is not to be written."""
+        rejected: Counter[str] = Counter()
+        for (code, name), finding in self._findings.items():
+            if code == "misfit" and finding.outcome != "record":
+                rejected[name] += finding.count
+        return {name: Counted(read, self.gone[name], rejected[name]) for name, read in self.read.items()}
 
     def unmet(self) -> tuple[str, ...]:
         """Return the tables and columns whose path never stood anywhere, each with its path."""

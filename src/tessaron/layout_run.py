@@ -118,6 +118,9 @@ class LayoutRun:
             rejected_values=account.rejected_values,
             findings=account.findings(),
             unmet=account.unmet() if self._tells_unmet else (),
+            counted=account.counted(),
+            top=next((table.name for table in self._compiled.records.tables if not table.level), ""),
+            unread=reading.rejected,
         )
 
     def rows(self) -> Iterator[dict[str, Any]]:
@@ -196,7 +199,9 @@ class LayoutRun:
         if not dropped.any():
             return laid
         laid.rejected += int(dropped.sum())
-        return renumber(laid, self._compiled.records, dropped)
+        left = renumber(laid, self._compiled.records, dropped)
+        _count_dropped(laid, left)
+        return left
 
     def _say_repeats(self, plan: ColumnPlan, count: int, source: str) -> None:
         name = f"{plan.table}.{plan.name}"
@@ -229,6 +234,18 @@ class LayoutRun:
             for watch in self._watching
             if watch.outcome == "key"
         )
+
+
+def _count_dropped(laid: Laid, left: Laid) -> None:
+    """Count the rows and values of records that were dropped late."""
+    for name, batch in laid.batches.items():
+        if name not in laid.read:
+            continue
+        left.gone[name] += batch.num_rows - left.batches[name].num_rows
+        for column, values in zip(batch.schema.names, batch.columns, strict=True):
+            kept = left.batches[name].column(column)
+            if f"{name}.{column}" in laid.read:
+                left.gone[f"{name}.{column}"] += len(values.drop_null()) - len(kept.drop_null())
 
 
 def _record_numbers(plan: LayingPlan) -> Iterator[tuple[str, int]]:
@@ -280,6 +297,7 @@ def with_layout(options: Options, compiled: CompiledLayout) -> Options:
         namespaces=part.namespaces,
         xsd=part.xsd,
         keys=part.keys,
+        exact=compiled.records.exact,
         key=compiled.records.natural_key,
         origin=options.origin or compiled.wants_origin,
         # A chunk becomes fragment, columns and rows at once here: where memory is short it is smaller.

@@ -40,7 +40,7 @@ class RejectLog:
         self.records = 0
 
     def __enter__(self) -> RejectLog:
-        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY)  # noqa: SIM115 - closed by __exit__
+        self._file = tempfile.SpooledTemporaryFile(max_size=_IN_MEMORY)
         return self
 
     def __exit__(

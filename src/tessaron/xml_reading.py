@@ -176,6 +176,7 @@ class XmlReading:
             location.text if location is not None and not location.is_streamed else "",
             self._record_schema(),
             options.kernel != "python",
+            options.exact,
         )
 
     def _record_schema(self) -> RecordSchema | None:
@@ -207,7 +208,9 @@ class XmlReading:
             raise UsageError(f"{chunk.runs[0].name}: {limit}; leave them out with --no-envelope")
         task = ReadTask(
             chunk, reading.options.kernel, reading.options.kernel_options(),
-            xml=XmlOptions(reading.options.white_space, keeps_broken=True),
+            xml=XmlOptions(
+                reading.options.white_space, keeps_order=reading.options.exact, keeps_broken=True
+            ),
         )  # fmt: skip
         faults = reading.add_documents(task, chunk.runs[0].name, self._forget_container)
         self._note_faults(faults, chunk, are_records=False)

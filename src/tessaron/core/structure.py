@@ -64,7 +64,7 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
         if node.fold is not None:
             continue
         _settle_dictionary(node, visit.path, rules, notes)
-        if isinstance(node.step, str) and _fold_below(node):
+        if isinstance(node.step, str) and not _holds_another(node) and _fold_below(node):
             notes.append(
                 StructureNote(visit.path, "contains itself: one table whose rows refer to each other")
             )
@@ -229,6 +229,16 @@ def is_wrapper(node: ShapeNode) -> bool:
         return False
     (step, child), *_ = node.children.items()
     return isinstance(step, str) and (ELEMENT in child.children or is_wrapper(child))
+
+
+def _holds_another(node: ShapeNode) -> bool:
+    """Say whether a structure that begins further up stands again below.
+
+    Two structures that contain each other cannot both be folded: a row would have to say in which row of
+    either it stands.
+    """
+    inside = {id(below) for below in node.walk()}
+    return any(below.fold is not None and id(below.fold) not in inside for below in node.walk())
 
 
 def _fold_below(outer: ShapeNode) -> bool:

@@ -58,6 +58,7 @@ class XmlOptions:
         location: An XPath 1.0 expression: the chunk has documents then, and the records are what it leads to.
         schema: What records are checked against; those that are otherwise are faults.
         compiled: Whether the compiled code may do what it can.
+        keeps_order: Whether it is kept how elements of different names and pieces of text stand in order.
         keeps_broken: Whether an element that cannot be read leaves an empty row.
     """
 
@@ -67,6 +68,7 @@ class XmlOptions:
     location: str = ""
     schema: RecordSchema | None = None
     compiled: bool = True
+    keeps_order: bool = False
     keeps_broken: bool = False
 
 

@@ -41,6 +41,8 @@ class GrowingNode:
         "members",
         "name",
         "numbers",
+        "order_rows",
+        "orders",
         "ordinals",
         "parent",
         "parent_rows",
@@ -81,6 +83,8 @@ class GrowingNode:
         self.passed = 0
         self.raw_rows: list[int] = []
         self.raws: list[str] = []
+        self.order_rows: list[int] = []
+        self.orders: list[str] = []
 
     def put_wanted(self, row: int, value: Any) -> bool:
         """Record one occurrence as far as it is wanted; say whether its content is still to come."""
@@ -216,8 +220,13 @@ def finish_nodes(grown: list[GrowingNode]) -> Fragment:
     nodes = [_finish_node(node) for node in kept]
     for growing, node in zip(kept, nodes, strict=True):
         node.parent = -1 if growing.parent is None else places[growing.parent.index]
-    raws = [_raw_node(node, places) for node in kept if node.raw_rows]
-    return Fragment([*nodes, *raws], passed=_passed(grown, places))
+    known = [
+        _known_node(node, places, Origin.JSON, node.raw_rows, node.raws) for node in kept if node.raw_rows
+    ]
+    known += [
+        _known_node(node, places, Origin.ORDER, node.order_rows, node.orders) for node in kept if node.orders
+    ]
+    return Fragment([*nodes, *known], passed=_passed(grown, places))
 
 
 def _passed(grown: list[GrowingNode], places: dict[int, int]) -> list[Passed]:
@@ -231,11 +240,19 @@ def _passed(grown: list[GrowingNode], places: dict[int, int]) -> list[Passed]:
     return found
 
 
-def _raw_node(node: GrowingNode, places: dict[int, int]) -> Node:
+def _known_node(
+    node: GrowingNode, places: dict[int, int], origin: Origin, rows: list[int], texts: list[str]
+) -> Node:
+    """Return a node for what is known of some rows of another."""
     count = node.level.row_count
-    made = Node(places[node.index], Role.ORIGIN, Origin.JSON.value, count, texts=_text_lane(node.raws))
-    made.rows = None if len(node.raw_rows) == count else np.array(node.raw_rows, np.int32)
-    made.kinds = np.full(len(node.raw_rows), Kind.TEXT, np.uint8)
+    made = Node(places[node.index], Role.ORIGIN, origin.value, count, texts=_text_lane(texts))
+    # Elements are walked from the outermost in: their rows come in rising order only within one parent.
+    order = np.argsort(rows, kind="stable")
+    if len(rows) > 1 and (np.diff(order) != 1).any():
+        rows = [rows[at] for at in order]
+        made.texts = _text_lane([texts[at] for at in order])
+    made.rows = None if len(rows) == count else np.array(rows, np.int32)
+    made.kinds = np.full(len(rows), Kind.TEXT, np.uint8)
     return made
 
 

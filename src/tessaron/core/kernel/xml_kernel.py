@@ -28,6 +28,7 @@ from tessaron.core.kernel.xml_elements import (
     is_instruction,
     markup_of,
 )
+from tessaron.core.kernel.xml_order import order_of
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP, Step
@@ -95,6 +96,7 @@ class XmlBuilder:
             self._root.wanted = self._selection.wanted(0)
         self._clean = CLEANING[options.white_space]
         self._left_out = dict.fromkeys(_LEFT_OUT, 0)
+        self._keeps_order = options.keeps_order
 
     def add(self, record: Any, keeps_space: bool = False, above: Iterable[tuple[str, str]] = ()) -> None:
         """Add one record: an element of lxml; `above` are values of the elements it stands in, by path."""
@@ -146,12 +148,24 @@ class XmlBuilder:
                 child = members.get(name) or self._grow(node, name, False)
                 self._put(child, row, position, group, keeps_space, inside)
                 position += 1
+            if self._keeps_order:
+                self._put_order(node, row, element, own, keeps_space)
         text = "" if not own else own if keeps_space else self._clean(own)
         if text or (not attributes and node.parent is not None and has_no_element(children)):
             self._put_text(node, row, position, text)
         if is_nil:
             self._put_null(node, row, position)
         return inside
+
+    def _put_order(
+        self, node: GrowingNode, row: int, element: Any, own: str | None, keeps_space: bool
+    ) -> None:
+        """Keep how the wanted elements in an element, and the pieces of its text, stand in order."""
+        text = "" if not own else own if keeps_space else self._clean(own)
+        order = order_of(element, text, lambda name: bool(node.members[name].wanted), self._spelled)
+        if order:
+            node.order_rows.append(row)
+            node.orders.append(order)
 
     def _grouped(self, children: list[Any], own: str | None) -> tuple[dict[str, list[Any]], str | None]:
         """Return the elements by their name, and the text of the element around them."""

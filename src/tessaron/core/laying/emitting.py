@@ -10,15 +10,16 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.branches import fragment_of, tree_of
+from tessaron.core.casting import without_empty_texts
 from tessaron.core.conform import conform_tree
 from tessaron.core.digest_keys import digest_of_columns, places_among, salt_of
 from tessaron.core.digests import Digests, digest_texts, digest_words, hex_of
-from tessaron.core.fragment import Bools, Fragment, Int64s
+from tessaron.core.fragment import Bools, Fragment, Int64s, Node, Role
 from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.kinds import Kind
+from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.levels import Levels
-from tessaron.core.laying.plan import LayingPlan, TablePlan
+from tessaron.core.laying.plan import ColumnPlan, LayingPlan, TablePlan, is_turned_back
 from tessaron.core.laying.problems import Problem, Told, told
 from tessaron.core.laying.rearranging import Rearranging
 from tessaron.core.laying.restructure import rearrange
@@ -42,6 +43,8 @@ class Laid:
         left_out: Values that no column has, by path.
         met: The paths of the layout that stood somewhere.
         problems: What did not hold.
+        read: Rows by table, and values by `table.column`, that stood there before anything was done to them.
+        gone: Those of them in rows that are not written.
     """
 
     batches: dict[str, Any]
@@ -52,6 +55,8 @@ class Laid:
     met: frozenset[str] = frozenset()
     problems: list[Told] = field(default_factory=list)
     records: dict[str, Int64s] = field(default_factory=dict)
+    read: Counter[str] = field(default_factory=Counter)
+    gone: Counter[str] = field(default_factory=Counter)
 
 
 def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records: bool = False) -> Laid:
@@ -91,9 +96,35 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
     laid.filtered = _filtered(columns)
     laid.left_out = left_out + _unreferenced(levels, plan)
     laid.met = _met(levels, plan)
+    _count(laid, levels, plan, emitter)
     if with_records:
         laid.records = {name: emitter.records(plan.table(name)) for name in batches}
     return laid
+
+
+def _count(laid: Laid, levels: Levels, plan: LayingPlan, emitter: _Emitter) -> None:
+    """Count what stood at tables and columns whose rows are simply those of their level."""
+    for table in plan.tables:
+        if table.table is None or table.is_flat:
+            continue
+        kept = np.zeros(levels.row_count(table.level), np.bool_)
+        kept[emitter.rows(table).at(table.level)] = True
+        laid.read[table.name] += len(kept)
+        laid.gone[table.name] += int((~kept).sum())
+        for column in table.columns:
+            if not column.hidden and is_turned_back(column, table) and column.source is not None:
+                _count_values(laid, levels.nodes.get(column.source.path), column, kept)
+
+
+def _count_values(laid: Laid, node: Node | None, column: ColumnPlan, kept: Bools) -> None:
+    if node is None or node.role is Role.ORIGIN:
+        return
+    if column.type.name != "text" and column.spelling.of_markup:
+        node = without_empty_texts(node)
+    rows = node.rows_present()[np.isin(node.kinds, SCALAR_KINDS)]
+    name = f"{column.table}.{column.name}"
+    laid.read[name] += len(rows)
+    laid.gone[name] += int((~kept[rows]).sum())
 
 
 def _unreferenced(levels: Levels, plan: LayingPlan) -> Counter[str]:

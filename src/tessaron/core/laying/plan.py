@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from tessaron.core.expressions import Typed
 from tessaron.core.layout import Table, TableSet
-from tessaron.core.paths import Path
+from tessaron.core.paths import ABOVE, Path
 from tessaron.core.rebuilding.rest import RestPlan
 from tessaron.core.typing.fitting import PLAIN, Spelling
 from tessaron.core.typing.types import ColumnType
@@ -195,3 +195,16 @@ class LayingPlan:
     def table(self, name: str) -> TablePlan:
         """Return a table by its name."""
         return next(each for each in self.tables if each.name == name)
+
+
+def is_turned_back(column: ColumnPlan, table: TablePlan) -> bool:
+    """Say whether the values that stood at a column's path can be made again from it."""
+    source, spelling = column.source, column.spelling
+    if source is None or str(source.path[:1] and source.path[0]).startswith(ABOVE):
+        return False
+    if source.picks or source.level != table.level or column.fold not in (None, "json"):
+        return False
+    is_plain = (spelling.format, spelling.unit, spelling.zone) == (None, None, None)
+    is_plain &= spelling.decimal == "." and not spelling.grouping
+    untouched = not column.cleaning.changes_texts and column.cleaning.default is None
+    return is_plain and untouched and column.mask is None and not column.hidden

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from tessaron.core.laying.plan import ColumnPlan, TablePlan
+from tessaron.core.laying.plan import ColumnPlan, TablePlan, is_turned_back
 from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
-from tessaron.core.paths import ABOVE, Origin
+from tessaron.core.paths import Origin
 from tessaron.core.rebuilding.rest import Form, RestPlan
 
 
@@ -48,19 +48,6 @@ def rest_of(table: TablePlan) -> RestPlan:
 def form_of(column: ColumnPlan) -> Form:
     """Return how the values of a column are turned back."""
     return Form(column.type, column.written, column.spelling.words)
-
-
-def is_turned_back(column: ColumnPlan, table: TablePlan) -> bool:
-    """Say whether the values that stood at a column's path can be made again from it."""
-    source, spelling = column.source, column.spelling
-    if source is None or str(source.path[:1] and source.path[0]).startswith(ABOVE):
-        return False
-    if source.picks or source.level != table.level or column.fold not in (None, "json"):
-        return False
-    is_plain = (spelling.format, spelling.unit, spelling.zone) == (None, None, None)
-    is_plain &= spelling.decimal == "." and not spelling.grouping
-    untouched = not column.cleaning.changes_texts and column.cleaning.default is None
-    return is_plain and untouched and column.mask is None and not column.hidden
 
 
 def _is_rest(column: ColumnPlan) -> bool:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from tessaron.core.errors import UsageError
-from tessaron.core.laying.plan import LayingPlan
+from tessaron.core.laying.plan import LayingPlan, is_turned_back
 from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.layouts.model import LayoutPart
-from tessaron.core.layouts.rests import form_of, is_turned_back
+from tessaron.core.layouts.rests import form_of
 from tessaron.core.paths import Origin, Path
 from tessaron.core.rebuilding.places import TablePlaces, TurnedBack, places_of_tables
 

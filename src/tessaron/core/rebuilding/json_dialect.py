@@ -19,6 +19,8 @@ _NO_STRINGS = frozenset(("boolean", "integer", "decimal", "double", "json"))
 class JsonDialect:
     """Writes records as JSON texts without white space."""
 
+    is_markup = False
+
     def value(self, values: Any, form: Form, instead: Any) -> Any:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
@@ -30,7 +32,11 @@ class JsonDialect:
         """Return the step to what a row of a table is: none, as the name stands at the array."""
         return ""
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int) -> Any:
+    def hollow(self, name: str, tokens: Any) -> Any:
+        """Return what is null or empty, given as JSON."""
+        return tokens
+
+    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
         """Return what stands at a place, made of its value, if it has one, and its members."""
         if value is not None and not members:
             return value

@@ -15,7 +15,7 @@ from tessaron.core.fragment import Int64s, Node
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ENTRY
+from tessaron.core.paths import ENTRY, MARKUP
 from tessaron.core.rebuilding.rest import AS_IT_IS
 from tessaron.core.rebuilding.texts import quoted
 from tessaron.core.regroup import to_members
@@ -57,11 +57,12 @@ class Overrides:
         return texts.take(pa.array(places, mask=places < 0))
 
 
-def read_rests(texts: Any, kernel: str = "auto") -> Overrides:
+def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Overrides:
     """Return what the rest of rows says.
 
     Args:
         texts: The column with the rest, an Arrow array.
+        is_markup: Whether it is of rows made of XML.
         kernel: The kernel that reads it.
     """
     found = Overrides(len(texts))
@@ -86,8 +87,9 @@ def read_rests(texts: Any, kernel: str = "auto") -> Overrides:
         node = branch.node
         if len(node.kinds):
             found.at[path] = _spread(node, rows, order, bounds)
+        mark = MARKUP if is_markup else ""
         pending += [
-            (child, (*path, step)) for step, child in branch.children.items() if isinstance(step, str)
+            (child, (*path, mark + step)) for step, child in branch.children.items() if isinstance(step, str)
         ]
     return found
 

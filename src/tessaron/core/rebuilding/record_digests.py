@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, tree_of
-from tessaron.core.casting import places_of
+from tessaron.core.casting import places_of, without_empty_texts
 from tessaron.core.digests import digest_texts
 from tessaron.core.fragment import Fragment, Int64s, TextLane
 from tessaron.core.kinds import Kind
@@ -50,7 +50,7 @@ def record_digests(fragment: Fragment, exact: bool, keys: Any = None) -> Words:
     pending = [_Spot(tree, start, start, np.arange(fragment.record_count))]
     while pending:
         spot = pending.pop()
-        for rows, hashes in _parts(spot.branch, spot.own, exact):
+        for rows, hashes in _parts(spot, exact):
             _add(sums, spot.records[rows], hashes)
         for step, child in spot.branch.children.items():
             if isinstance(step, Origin):
@@ -92,9 +92,10 @@ def _below(spot: _Spot, step: Step, child: Branch) -> _Spot:
     return _Spot(child, at, at, spot.records[above], spot.is_markup)
 
 
-def _parts(branch: Branch, locations: Words, exact: bool) -> list[tuple[Int64s, Words]]:
+def _parts(spot: _Spot, exact: bool) -> list[tuple[Int64s, Words]]:
     """Return rows, and the hashes of what stands there, of everything at a place itself."""
-    node = branch.node
+    branch, locations = spot.branch, spot.own
+    node = without_empty_texts(branch.node) if spot.is_markup and not exact else branch.node
     present = node.rows_present()
     found = []
     for kinds, hashes in (

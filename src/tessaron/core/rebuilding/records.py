@@ -11,18 +11,27 @@ import pyarrow.compute as pc
 
 from tessaron.core.casting import at_rows
 from tessaron.core.fragment import Int64s
+from tessaron.core.paths import MARKUP
 from tessaron.core.rebuilding.groups import Group
 from tessaron.core.rebuilding.overrides import Overrides, read_rests
 from tessaron.core.rebuilding.places import Place, TablePlaces
-from tessaron.core.rebuilding.rest import Form
+from tessaron.core.rebuilding.rest import ORDER_NAME, Form
 from tessaron.core.rebuilding.texts import coalesced
 
+ORDER_STEP = MARKUP + ORDER_NAME
+"""The step to the order of what stands in an element."""
 Again = Callable[[TablePlaces, Place, Any], Any]
 """Gives, for a place in rows of a table with these keys, the rows that stand again inside them."""
 
 
 class Dialect(Protocol):
-    """How records are written; texts are Arrow arrays of `large_string`, null where nothing stands."""
+    """How records are written; texts are Arrow arrays of `large_string`, null where nothing stands.
+
+    Attributes:
+        is_markup: Whether it is XML.
+    """
+
+    is_markup: bool
 
     def value(self, values: Any, form: Form, instead: Any) -> Any:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
@@ -30,8 +39,14 @@ class Dialect(Protocol):
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to what a row of a table is; empty where it has no name of its own."""
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int) -> Any:
-        """Return what stands at a place, made of its value, if it has one, and its members."""
+    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
+        """Return what stands at a place, made of its value, if it has one, and its members.
+
+        `order` is how these stand, where the rest of the rows says so; or None.
+        """
+
+    def hollow(self, name: str, tokens: Any) -> Any:
+        """Return what is null or empty, given as JSON."""
 
     def array(self, values: Any, above: Int64s, row_count: int) -> Any:
         """Return for each row above the values that stand below it."""
@@ -64,10 +79,12 @@ class _Maker:
     def rows(self) -> Any:
         """Return each row as a text; never null."""
         places = self._places
-        rest = None if places.rest is None else read_rests(self._group.rows.column(places.rest))
-        if rest is not None:
+        rest = None
+        if places.rest is not None:
+            rest = read_rests(self._group.rows.column(places.rest), self._dialect.is_markup)
             for steps in rest.at:
-                places.row.grow(steps)
+                if not (self._dialect.is_markup and steps[-1:] == (ORDER_STEP,)):
+                    places.row.grow(steps)
         made: dict[int, Any] = {}
         for path, place in reversed(list(places.row.walk())):
             made[id(place)] = self._at(path, place, made, rest)
@@ -82,7 +99,8 @@ class _Maker:
         members = [(name, made[id(below)]) for name, below in place.members.items()]
         name = path[-1] if path else self._dialect.row_name(self._places)
         is_whole = place.is_raw and value is not None
-        found = [value if is_whole else self._dialect.made(name, value, members, self._count)]
+        order = rest.scalars((*path, ORDER_STEP)) if rest is not None and self._dialect.is_markup else None
+        found = [value if is_whole else self._dialect.made(name, value, members, self._count, order)]
         if place.elements is not None:
             found.append(self._array(place.elements))
         if place.entries is not None:
@@ -92,7 +110,7 @@ class _Maker:
             found.append(self._again(self._places, place, keys))
         hollow = None if rest is None else rest.hollow(path)
         if hollow is not None:
-            found.append(hollow)
+            found.append(self._dialect.hollow(name, hollow))
         return coalesced(*found)
 
     def _array(self, places: TablePlaces) -> Any:

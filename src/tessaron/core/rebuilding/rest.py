@@ -21,7 +21,7 @@ from tessaron.core.casting import at_rows, places_of
 from tessaron.core.fragment import Bools, Int64s, Node, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
+from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Origin, Path, format_path, plain_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, text
 from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
@@ -29,6 +29,8 @@ from tessaron.core.typing.written import texts_of
 
 AS_IT_IS = "0"
 """Says that the text of the column is the number or boolean itself."""
+ORDER_NAME = ""
+"""The name, which no element of XML has, under which the order of what stands in an element is kept."""
 _NO_STRINGS = ("boolean", "integer", "decimal", "double")
 
 
@@ -135,7 +137,11 @@ class _Finder:
         found: list[Any] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
             branch, path, members = places[index]
-            below = [(name, found[child]) for name, child in members if found[child] is not None]
+            below = [(plain_name(name), found[child]) for name, child in members if found[child] is not None]
+            order = branch.children.get(Origin.ORDER) if self._exact else None
+            if order is not None:
+                rows = order.node.rows_present()
+                below.append((ORDER_NAME, at_rows(quoted(order.node.texts.to_arrow()), rows, self._count)))
             parts = [part for part in (self._own(branch, path),) if part is not None]
             parts += [objects(below, self._count)] if below else []
             found[index] = coalesced(*parts) if parts else None
@@ -155,7 +161,8 @@ class _Finder:
             return None
         parts = []
         if form is not None:
-            parts += list(_odd_values(branch.node, form, self._exact))
+            is_markup = any(str(step).startswith(MARKUP) for step in (*self._plan.level, *path))
+            parts += list(_odd_values(branch.node, form, self._exact, is_markup))
         if self._exact:
             parts += list(self._hollow(branch, path))
         if not parts:
@@ -220,18 +227,18 @@ def _repeated(shown: str, count: int) -> Any:
     return pa.repeat(text(shown), count)
 
 
-def _odd_values(node: Node, form: Form, exact: bool) -> Iterable[tuple[Int64s, Any]]:
+def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterable[tuple[Int64s, Any]]:
     """Yield the rows, and values as JSON, of the scalars that a column does not give back."""
     present = node.rows_present()
     for lane, kinds in _KINDS_OF_LANE.items():
         if not len(getattr(node, lane)):
             continue
         rows = present[places_of(node, kinds)]
-        shown, back = _shown(node, lane), _turned_back(node, lane, form, exact)
+        shown, back = _shown(node, lane, is_markup), _turned_back(node, lane, form, exact, is_markup)
         odd = np.ones(len(rows), np.bool_) if back is None else ~back
         if odd.any():
             tokens = shown.filter(pa.array(odd))
-            if form.type.name in ("text", "uuid") and lane != "texts":
+            if form.type.name in ("text", "uuid") and lane != "texts" and not is_markup:
                 tokens = _repeated(AS_IT_IS, len(tokens))
             yield rows[odd].astype(np.int64), tokens
 
@@ -242,19 +249,22 @@ _KINDS_OF_LANE = {
 }
 
 
-def _shown(node: Node, lane: str) -> Any:
-    """Return the values of a lane as JSON."""
+def _shown(node: Node, lane: str, is_markup: bool) -> Any:
+    """Return the values of a lane as JSON; in XML all are texts."""
     if lane == "texts":
         return quoted(node.texts.to_arrow())
-    if lane == "numbers":
-        return node.numbers.to_arrow()
-    return pa.array(getattr(node, lane)).cast(pa.large_string())
+    plain = (
+        node.numbers.to_arrow()
+        if lane == "numbers"
+        else pa.array(getattr(node, lane)).cast(pa.large_string())
+    )
+    return quoted(plain) if is_markup else plain
 
 
-def _turned_back(node: Node, lane: str, form: Form, exact: bool) -> Bools | None:
+def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool) -> Bools | None:
     """Return which values of a lane the column gives back; None for not one."""
     is_string = form.type.name not in _NO_STRINGS or form.words is not None
-    if is_string is not (lane == "texts"):
+    if not is_markup and is_string is not (lane == "texts"):
         return None
     values = getattr(node, lane)
     count = len(values)

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -13,7 +15,9 @@ from tessaron.core.paths import MARKUP, TEXT_STEP
 from tessaron.core.rebuilding.places import TablePlaces
 from tessaron.core.rebuilding.rest import Form
 from tessaron.core.rebuilding.texts import grouped, side_by_side, text, text_null
+from tessaron.core.rebuilding.xml_order import APART, in_order
 from tessaron.core.typing.written import texts_of
+from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
 
 _ATTRIBUTE = MARKUP + "@"
 _IN_TEXT = (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;"))
@@ -27,33 +31,59 @@ class XmlDialect:
         record_name: The name of the records' elements.
     """
 
+    is_markup = True
+
     def __init__(self, record_name: str):
         self._record_name = record_name
 
     def value(self, values: Any, form: Form, instead: Any) -> Any:
         """Return the values of a column as text of XML; `instead` is what the rest says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
+        if instead is not None:
+            texts = pc.coalesce(_unquoted(instead), texts)
         return texts if form.type.name == "xml" else _replaced(texts, _IN_TEXT)
+
+    def hollow(self, name: str, tokens: Any) -> Any:
+        """Return empty elements, and such as say that they are nil, given as JSON."""
+        if name == TEXT_STEP or name.startswith(_ATTRIBUTE):
+            return pa.nulls(len(tokens), pa.large_string())
+        shown = name.removeprefix(MARKUP)
+        nil = text(f'<{shown} xmlns:xsi="{INSTANCE_NAMESPACE}" xsi:nil="true"/>')
+        made = pc.if_else(pc.equal(tokens, "null"), nil, text(f"<{shown}/>"))
+        return pc.if_else(tokens.is_valid(), made, text_null())
 
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to the element that a row of a table is."""
         names = [step for step in places.table.rows if isinstance(step, str)]
         return names[-1] if names else MARKUP + self._record_name
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int) -> Any:
+    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
         """Return what stands at a place: an attribute, a text, or an element with all that is in it."""
         if name == TEXT_STEP:
             return value if value is not None else pa.nulls(row_count, pa.large_string())
         if name.startswith(_ATTRIBUTE):
             return _attribute(name.removeprefix(_ATTRIBUTE), value, row_count)
         attributes = [each for step, each in members if step.startswith(_ATTRIBUTE)]
-        content = [each for step, each in members if not step.startswith(_ATTRIBUTE)]
-        own = [*([] if value is None else [value]), *content]
-        return _element(name.removeprefix(MARKUP), attributes, own, row_count)
+        content = [(step, each) for step, each in members if not step.startswith(_ATTRIBUTE)]
+        if value is not None:
+            content.insert(0, (TEXT_STEP, value))
+        # Where nothing is said of the order the text stands first.
+        content.sort(key=lambda part: part[0] != TEXT_STEP)
+        made = _element(name.removeprefix(MARKUP), attributes, [each for _, each in content], row_count)
+        if order is None or order.null_count == len(order):
+            return made
+        rows = np.flatnonzero(order.is_valid().to_numpy(zero_copy_only=False))
+        taken = pa.array(rows)
+        parts = [(step, each.take(taken)) for step, each in content]
+        ordered = in_order(_unquoted(order.take(taken)), parts)
+        again = _element(
+            name.removeprefix(MARKUP), [each.take(taken) for each in attributes], [ordered], len(rows)
+        )
+        return pc.replace_with_mask(made, order.is_valid(), again)
 
     def array(self, values: Any, above: Int64s, row_count: int) -> Any:
         """Return for each row above the elements that stand below it, side by side."""
-        return grouped(values, above, row_count, "", "", "")
+        return grouped(values, above, row_count, "", "", APART)
 
     def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
         """Return for each row above the elements below it."""
@@ -88,7 +118,10 @@ def _element(name: str, attributes: list[Any], content: list[Any], row_count: in
     parts = [text(f"<{name}")]
     parts += [side_by_side(attributes)] if attributes else []
     if content:
-        parts += [text(">"), side_by_side(content), text(f"</{name}>")]
+        whole = side_by_side(content)
+        if pc.any(pc.match_substring(whole, APART)).as_py():
+            whole = pc.replace_substring(whole, APART, "")
+        parts += [text(">"), whole, text(f"</{name}>")]
     else:
         parts += [text("/>")]
     whole = pc.binary_join_element_wise(*parts, text(""))
@@ -104,3 +137,10 @@ def with_namespaces(element: str, namespaces: Mapping[str, str]) -> str:
 
 def _escaped(uri: str) -> str:
     return uri.replace("&", "&amp;").replace("<", "&lt;").replace('"', "&quot;")
+
+
+def _unquoted(tokens: Any) -> Any:
+    """Return strings of JSON as texts; what is another scalar as it is written."""
+    encoded = tokens.dictionary_encode()
+    plain = [json.loads(each) if each.startswith('"') else each for each in encoded.dictionary.to_pylist()]
+    return pa.array(plain, pa.large_string()).take(encoded.indices)
