@@ -17,6 +17,7 @@ from tessaron.cli.group import (
     source_of,
     terminal_width,
 )
+from tessaron.core.visible import visible
 
 if TYPE_CHECKING:
     from tessaron.core.jsonpath import JsonPath
@@ -114,7 +115,7 @@ def _print_matches(matches: Iterator[Found], raw: bool, where_found: bool) -> in
         value = found.match.value
         text = one_line(value) if raw and isinstance(value, str) else found.json()
         place = f"{found.path}\t{found.source}\t{found.record}\t" if where_found else ""
-        sys.stdout.write(f"{place}{text}\n")
+        sys.stdout.write(visible(f"{place}{text}\n"))
         if at_once or count == 1:
             sys.stdout.flush()
     return count
@@ -170,8 +171,8 @@ def _say_why(reader: PathReader) -> None:
         return
     advice = advise(reader.path, documents, reader.counts if whole or any(reader.counts) else ())
     times = "once" if advice.matched == 1 else f"{advice.matched:,} times"
-    click.echo(f"  {advice.deepest} matches {times}: {advice.there}", err=True)
+    click.echo(visible(f"  {advice.deepest} matches {times}: {advice.there}"), err=True)
     for index, text in enumerate(advice.nearest):
-        click.echo(f"  {'did you mean' if not index else '          or'} {text}", err=True)
+        click.echo(visible(f"  {'did you mean' if not index else '          or'} {text}"), err=True)
     if not whole:
         click.echo("  (judged from the first megabyte)", err=True)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, cast
 import click
 
 from tessaron.cli.group import EXIT_CHECK_FAILED, say, terminal_width
+from tessaron.core.visible import visible
 
 if TYPE_CHECKING:
     from tessaron.core.xpath.results import Expression
@@ -59,7 +60,7 @@ def _print_found(found: Iterator[XmlFound], raw: bool, where_found: bool) -> int
         count += 1
         text = each.markup if each.markup and not raw else one_line(each.result.text)
         place = f"{each.path}\t{each.source}\t{each.record}\t" if where_found else ""
-        sys.stdout.write(f"{place}{text}\n")
+        sys.stdout.write(visible(f"{place}{text}\n"))
         if count == 1 or sys.stdout.isatty():
             sys.stdout.flush()
     return count
@@ -113,10 +114,10 @@ def _say_why(reader: XPathReader) -> None:
     advice = advise_xpath(reader.text, reader.paths)
     if advice.deepest:
         there = f"; in it stand {', '.join(advice.there)}" if advice.there else "; nothing stands in it"
-        click.echo(f"  {advice.deepest} is there{there}", err=True)
+        click.echo(visible(f"  {advice.deepest} is there{there}"), err=True)
     elif advice.there:
-        click.echo(f"  outermost stands {', '.join(advice.there)}", err=True)
+        click.echo(visible(f"  outermost stands {', '.join(advice.there)}"), err=True)
     if advice.hint:
-        click.echo(f"  {advice.hint}", err=True)
+        click.echo(visible(f"  {advice.hint}"), err=True)
     for index, text in enumerate(advice.nearest):
-        click.echo(f"  {'did you mean' if not index else '          or'} {text}", err=True)
+        click.echo(visible(f"  {'did you mean' if not index else '          or'} {text}"), err=True)

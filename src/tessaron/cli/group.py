@@ -14,6 +14,7 @@ from typing import Any, NoReturn
 import click
 
 from tessaron.core.errors import TessaronError
+from tessaron.core.visible import visible
 
 EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED = 1, 2, 130
 
@@ -83,7 +84,7 @@ def _stop(number: int, frame: FrameType | None) -> NoReturn:
 
 def say(message: str) -> None:
     """Write a message to standard error."""
-    click.echo(f"tessaron: {message}", err=True)
+    click.echo(f"tessaron: {visible(message)}", err=True)
 
 
 def source_of(sources: tuple[str, ...]) -> Any:

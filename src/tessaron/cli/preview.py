@@ -18,6 +18,7 @@ from tessaron.cli.group import (
     terminal_width,
     xml_options,
 )
+from tessaron.core.visible import visible
 
 _RECORDS_READ = 200
 """Records that are read at least, to tell types and tables from."""
@@ -76,7 +77,7 @@ def preview(
         raise click.UsageError(f"--as {form} is for one table; choose with --table: {', '.join(shown)}")
     for index, name in enumerate(shown):
         if form == "table" and one is None:
-            sys.stdout.write("\n" * bool(index) + _title(name, tables, rows))
+            sys.stdout.write("\n" * bool(index) + visible(_title(name, tables, rows)))
         _write(tables, name, rows, form)
     _say_what_was_read(tables)
 

@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from tessaron.cli.group import layout_of
+from tessaron.core.visible import visible
 
 
 @click.command()
@@ -46,4 +47,4 @@ def rebuild(
         click.echo(json.dumps(asdict(made), ensure_ascii=False))
     else:
         for line in rebuilt_view(made):
-            click.echo(line)
+            click.echo(visible(line))

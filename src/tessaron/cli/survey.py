@@ -19,6 +19,7 @@ from tessaron.cli.group import (
     terminal_width,
     xml_options,
 )
+from tessaron.core.visible import visible
 
 if TYPE_CHECKING:
     pass
@@ -83,4 +84,4 @@ def survey(
         say(f"no path has {match!r} in it; there are {len(facts.entries):,} paths, see them without --match")
         sys.exit(EXIT_CHECK_FAILED)
     for line in outline_lines(facts, selection, terminal_width()):
-        sys.stdout.write(line + "\n")
+        sys.stdout.write(visible(line) + "\n")

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 import click
 
 from tessaron.cli.group import records_option, say, source_argument, source_of
+from tessaron.core.visible import visible
 
 if TYPE_CHECKING:
     from tessaron.sources.inputs import ByteInput, Input
@@ -39,7 +40,7 @@ def values(sources: tuple[str, ...], records: str | None) -> None:
     for number, document, several in _documents(inputs, records):
         numbered = several
         for line in value_lines(document, (number,) if several else ()):
-            sys.stdout.write(line + "\n")
+            sys.stdout.write(visible(line) + "\n")
     if numbered:
         sys.stdout.flush()
         say("several documents, numbered like elements of an array; compose --lines prints one per line")
@@ -52,7 +53,7 @@ def _print_xml(inputs: list[ByteInput], records: str | None) -> None:
     if records is not None:
         raise UsageError("--records is for JSON here; for XML, cut the lines by their path")
     for line in xml_lines(inputs):
-        sys.stdout.write(line + "\n")
+        sys.stdout.write(visible(line) + "\n")
 
 
 def _documents(inputs: list[Input], records: str | None) -> Iterator[tuple[int, Any, bool]]:

@@ -24,6 +24,10 @@ _LINES_LOOKED_AT = 20
 _BYTES_LOOKED_AT = 1024 * 1024
 
 
+RECORD_LIMIT = 1024**3
+"""The most bytes of one record unless told otherwise."""
+
+
 class Form(Enum):
     """How the documents or records stand in a source."""
 
@@ -163,7 +167,9 @@ class RegionSplitter:
     collected until it is whole; nothing is scanned twice.
     """
 
-    def __init__(self, form: Form, cursor: Cursor, document: int = -1):
+    def __init__(self, form: Form, cursor: Cursor, document: int = -1, record_limit: int = RECORD_LIMIT):
+        self._record_limit = record_limit
+        self._kept_bytes = 0
         self._form = form
         self._cursor = cursor
         self._document = document
@@ -183,6 +189,13 @@ class RegionSplitter:
             return self._take(block[:closing]), block[closing:]
         if cut < 0:
             self._kept.append(block)
+            self._kept_bytes += len(block)
+            if self._kept_bytes > self._record_limit:
+                reason = (
+                    f"a record is longer than {self._record_limit:,} bytes; if that is right, raise the "
+                    "limit (TESSARON_RECORD_LIMIT)"
+                )
+                raise SplitError(Fault("too_long", self._cursor.byte_offset, reason))
             return [], None
         chunks = self._take(block[:cut])
         if cut < len(block):
@@ -195,7 +208,7 @@ class RegionSplitter:
 
     def _take(self, tail: bytes) -> list[Chunk]:
         data = b"".join((*self._kept, tail))
-        self._kept = []
+        self._kept, self._kept_bytes = [], 0
         chunks = []
         if _NOT_SPACE.search(data):
             chunks.append(
@@ -220,10 +233,10 @@ class RecordSplitter:
     The first block may begin some bytes into the source (`byte_offset`).
     """
 
-    def __init__(self, form: Form, byte_offset: int = 0):
+    def __init__(self, form: Form, byte_offset: int = 0, record_limit: int = RECORD_LIMIT):
         self._form = form
         self._cursor = Cursor(byte_offset)
-        self._region = RegionSplitter(form, self._cursor)
+        self._region = RegionSplitter(form, self._cursor, record_limit=record_limit)
         self._opened = form is not Form.ARRAY
         self._closed = False
 

@@ -11,7 +11,7 @@ from types import TracebackType
 from typing import IO
 
 from tessaron.core.errors import TargetError
-from tessaron.sinks.target import remove_leftovers
+from tessaron.sinks.target import put_in_place, remove_leftovers
 
 
 class DocumentTarget:
@@ -88,9 +88,10 @@ class DocumentTarget:
         try:
             if self._file is not None:
                 self._file.close()
-            if self._is_folder and self._target.is_dir():
-                shutil.rmtree(self._target)
-            os.replace(self._aside, self._target)
+            if self._is_folder:
+                put_in_place(self._aside, self._target)
+            else:
+                os.replace(self._aside, self._target)
         except OSError as error:
             raise self._unwritable(error) from error
 

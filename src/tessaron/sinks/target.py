@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import ctypes
 import hashlib
 import json
 import os
 import re
 import secrets
 import shutil
+import sys
 from pathlib import Path
 from types import TracebackType
 
@@ -46,17 +48,10 @@ class TargetFolder:
 
     def commit(self) -> None:
         """Make what was written the target; an old target goes only after the new one is in place."""
-        old = self.aside.with_name(self.aside.name + "-old")
-        replaced = self.target.is_dir() and any(self.target.iterdir())
-        if replaced:
-            os.rename(self.target, old)
         try:
-            os.rename(self.aside, self.target)
+            put_in_place(self.aside, self.target)
         except OSError as error:
-            if replaced:
-                os.rename(old, self.target)
             raise TargetError(f"{self.target}: cannot be written: {error.strerror}") from error
-        shutil.rmtree(old, ignore_errors=True)
 
     def _check(self) -> None:
         if not self.target.exists():
@@ -76,6 +71,46 @@ class TargetFolder:
                 f"{self.target}: will not be replaced, as it also holds what no export wrote: "
                 f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}; move that away first"
             )
+
+
+def put_in_place(aside: Path, target: Path) -> None:
+    """Make a folder the target, whatever stands there; what stood there is removed.
+
+    Where the system can exchange two names (Linux, `renameat2`), there is no moment without a whole target;
+    elsewhere the old one makes way first.
+
+    Raises:
+        OSError: When the target cannot be put there; the old one stands again then.
+    """
+    if not target.is_dir() or not any(target.iterdir()):
+        os.rename(aside, target)
+        return
+    if _exchange(aside, target):
+        shutil.rmtree(aside, ignore_errors=True)
+        return
+    old = aside.with_name(aside.name + "-old")
+    os.rename(target, old)
+    try:
+        os.rename(aside, target)
+    except OSError:
+        os.rename(old, target)
+        raise
+    shutil.rmtree(old, ignore_errors=True)
+
+
+def _exchange(one: Path, other: Path) -> bool:
+    """Let two folders exchange their names at once; say whether the system can do that."""
+    if not sys.platform.startswith("linux"):
+        return False
+    try:
+        rename = ctypes.CDLL(None, use_errno=True).renameat2
+    except (AttributeError, OSError):
+        return False
+    return bool(rename(_HERE, os.fsencode(one), _HERE, os.fsencode(other), _EXCHANGE) == 0)
+
+
+_HERE, _EXCHANGE = -100, 2
+"""AT_FDCWD and RENAME_EXCHANGE of Linux."""
 
 
 def remove_leftovers(target: Path) -> None:

@@ -12,6 +12,7 @@ from tessaron.core.paths import format_path
 from tessaron.core.splitting import Chunk, Form, RecordSplitter, SplitError, recognise_form
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
+from tessaron.sources.limits import record_limit
 
 CHUNK_BYTES = 6 * 1024 * 1024
 """Bytes read at once: the unit of work, and what bounds memory."""
@@ -131,7 +132,7 @@ def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt |
 
 def _splitter(place: RecordsAt, byte_offset: int) -> RecordSplitter | EnvelopeSplitter:
     if place.names is None:
-        return RecordSplitter(place.form, byte_offset)
+        return RecordSplitter(place.form, byte_offset, record_limit())
     return EnvelopeSplitter(place.names, byte_offset)
 
 

@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
 from tessaron.core.errors import DataError, Place, SourceError
+from tessaron.sources.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
 
 class Readable(Protocol):
@@ -139,6 +140,8 @@ class _Guarded:
     def read(self, size: int) -> bytes:
         try:
             return bytes(self._stream.read(size))
+        except (SourceError, DataError):
+            raise
         except (EOFError, gzip.BadGzipFile, lzma.LZMAError, ValueError) as error:
             reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
             raise DataError(reason, Place(self._name), "compression") from error
@@ -171,8 +174,44 @@ def _decompressed(name: str, stream: Readable) -> Readable:
         if head.startswith(magic):
             if magic == b"BZh" and not head[3:4].isdigit():
                 return whole
-            return _decompressed(name, _Guarded(name, opened(whole)))
+            counted = _Packed(whole)
+            return _decompressed(name, _Unpacked(name, _Guarded(name, opened(counted)), counted))
     return whole
+
+
+class _Packed:
+    """Compressed data, counted."""
+
+    def __init__(self, stream: Joined):
+        self._stream = stream
+        self.count = 0
+
+    def read(self, size: int = -1) -> bytes:
+        found = self._stream.read(size)
+        self.count += len(found)
+        return found
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._stream, name)
+
+
+class _Unpacked:
+    """What comes out of compressed data, as long as it is not out of all proportion."""
+
+    def __init__(self, name: str, stream: Readable, packed: _Packed):
+        self._name, self._stream, self._packed = name, stream, packed
+        self._limit = expansion_limit()
+        self._count = 0
+
+    def read(self, size: int) -> bytes:
+        found = self._stream.read(size)
+        self._count += len(found)
+        if self._count > max(FREE_BYTES, self._limit * max(self._packed.count, 1)):
+            raise SourceError(
+                f"{self._name}: the compressed data comes out as more than {self._limit:,} times its "
+                f"{self._packed.count:,} bytes; if that is right, set {EXPANSION_VARIABLE} higher"
+            )
+        return found
 
 
 def _encoding_of(head: bytes) -> tuple[int, str]:

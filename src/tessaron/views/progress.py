@@ -15,6 +15,8 @@ from rich.progress import (
     TransferSpeedColumn,
 )
 
+from tessaron.core.visible import visible
+
 
 class ProgressBar:
     """A context that shows bytes read, their rate and the time left; then how much is written."""
@@ -48,7 +50,7 @@ class ProgressBar:
 
     def say(self, text: str) -> None:
         """Write a line above the bar."""
-        self._bar.console.print(f"tessaron: {text}", highlight=False, markup=False, soft_wrap=True)
+        self._bar.console.print(f"tessaron: {visible(text)}", highlight=False, markup=False, soft_wrap=True)
 
     def read(self, byte_count: int) -> None:
         """Move the bar on."""

@@ -9,6 +9,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from tessaron.core.visible import visible
 from tessaron.receipt import REJECTS_FILE, Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
@@ -29,7 +30,7 @@ def grid(headings: Sequence[str], rows: Iterable[Sequence[str]], numeric: Sequen
     for heading in headings:
         table.add_column(heading, justify="right" if heading in numeric else "left", overflow="fold")
     for row in rows:
-        table.add_row(*(Text(cell) for cell in row))
+        table.add_row(*(Text(visible(cell)) for cell in row))
     return table
 
 
@@ -44,7 +45,8 @@ def show(screen: Console, *parts: Table | str) -> None:
         return
     with screen.capture() as captured:
         for part in parts:
-            screen.print(part, markup=False, soft_wrap=isinstance(part, str))
+            shown = visible(part) if isinstance(part, str) else part
+            screen.print(shown, markup=False, soft_wrap=isinstance(part, str))
     print(*(line.rstrip() for line in captured.get().splitlines()), sep="\n", file=screen.file)
 
 

@@ -118,7 +118,7 @@ def _verdict(found: Verification) -> str:
             else "; null, empty and absent count as the same (exact = true keeps them apart)"
         )
         return f"identical: {what} compared, {count(len(found.checks), 'check')} passed{small}"
-    parts = [f"{count(found.differing, 'record')} of {what} differ"] if found.differing else []
+    parts = [f"{found.differing:,} of {what} differ"] if found.differing else []
     parts += [f"{count(failed, 'check')} failed"] if failed else []
     return f"not identical: {', '.join(parts) or 'what stands around the records differs'}"
 

@@ -11,6 +11,7 @@ from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.xml_paths import relative_path
 from tessaron.core.paths import Origin, Path, format_path, is_markup
 from tessaron.core.shape import ShapeNode
+from tessaron.core.visible import visible
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 _COMMENT_FROM, _COMMENT_TO = 40, 84
@@ -167,7 +168,7 @@ def _aligned(rows: list[tuple[str, str, str]]) -> list[str]:
     heads = [f"{key:<{width}} = {value}" for key, value, _ in rows]
     column = min(max(_COMMENT_FROM, *map(len, heads)), _COMMENT_TO)
     return [
-        f"{head:<{column}}  # {remark}" if remark else head
+        f"{head:<{column}}  # {visible(remark)}" if remark else head
         for head, (_, _, remark) in zip(heads, rows, strict=True)
     ]
 
@@ -179,7 +180,7 @@ def toml_key(name: str) -> str:
 
 def toml_text(text: str) -> str:
     """Return a text as a TOML basic string."""
-    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007f")
+    return visible(json.dumps(text, ensure_ascii=False))
 
 
 def toml_list(texts: Sequence[str]) -> str:

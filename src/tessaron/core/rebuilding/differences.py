@@ -105,6 +105,8 @@ def _kind(value: Any, other: Any, exact: bool) -> str:
         return "extra" if value is _NOTHING else "missing"
     if _is_hollow(value) and _is_hollow(other):
         return "empty" if exact and json_text(value) != json_text(other) else ""
+    if _is_hollow(value) or _is_hollow(other):
+        return "extra" if _is_hollow(value) else "missing"
     if _is_number(value) and _is_number(other):
         if plain_number(_digits(value)) != plain_number(_digits(other)):
             return "value"
