@@ -24,7 +24,7 @@ class ObjectOrArrayTest(unittest.TestCase):
         records = [{"p": {"n": 1}}, {"p": None}, {"p": [{"n": 2}, {"n": 3}]}, {"p": []}, {}]
         tables = tessaron.shred(records, name="r")
         self.assertEqual(list(tables), ["r", "r_p"])
-        self.assertEqual(rows(tables, "r_p", "parent_key", "ordinal", "n"), [(1, 1, 1), (3, 1, 2), (3, 2, 3)])
+        self.assertEqual(rows(tables, "r_p", "parent_key", "ordinal", "n"), [(1, 0, 1), (3, 1, 2), (3, 2, 3)])
         self.assertIn(("$.p", "1 single objects stand where arrays do; they are rows too"), tables.notes)
 
     def test_also_when_the_array_comes_in_the_last_chunk(self):

@@ -168,7 +168,7 @@ class EnvelopeTest(unittest.TestCase):
         cases = (
             (
                 text.replace(b'"id": 2', b'"id": x'),
-                "line 14, .* record 2, \\$.id: expected a value, found 'x'",
+                "line 14, .* record 2, \\$.id: .*expected a value, found 'x'",
             ),
             (text[: text.index(b'"id": 3')], "the (source|input) ends"),
             (text.replace(b'"total": 3', b'"total" 3'), "expected ':' after the member name"),
@@ -176,7 +176,7 @@ class EnvelopeTest(unittest.TestCase):
         for data, message in cases:
             for chunk_bytes in (5, 10**6):
                 with self.subTest(message), self.assertRaisesRegex(tessaron.DataError, message):
-                    tessaron.shred(data, records="$.calls[*]", chunk_bytes=chunk_bytes)
+                    tessaron.shred(data, records="$.calls[*]", chunk_bytes=chunk_bytes, stop_after=0)
 
     def test_the_command_says_it_in_one_line(self):
         done = command("export", "-", "-o", "/dev/null/x", stdin=b"{}")

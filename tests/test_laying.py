@@ -189,7 +189,7 @@ class RowsTest(unittest.TestCase):
             ],
         )
         self.assertEqual(rows["calls"], [(1, 1, "A"), (2, 2, None)])
-        self.assertEqual(rows["agents"], [(1, 1, 1, "A", 1)])
+        self.assertEqual(rows["agents"], [(1, 1, 0, "A", 1)])
         self.assertEqual([row[1:] for row in rows["parties"]], [
             (1, 1, "shipper", "S"), (2, 1, "shipper", "T"), (2, 2, "others", "O"), (2, 3, "others", "P")])  # fmt: skip
         self.assertEqual([row[1:] for row in rows["phones"]], [(1, 1, "1"), (3, 1, "2"), (3, 2, "3")])
@@ -208,8 +208,8 @@ class RowsTest(unittest.TestCase):
         layout = FLAT.replace("write = false", "keep = \"berth != 'B1'\"")
         rows, tables = laid(layout, CALLS)
         self.assertEqual(rows["calls"], [(1, 1), (2, 2), (3, 3)])
-        self.assertEqual(rows["stays"], [(1, 1, 2, "B2"), (2, 2, 1, "B3")])
-        self.assertEqual(rows["moves"], [(1, 2, 1, 2, "B3", 5)])
+        self.assertEqual(rows["stays"], [(1, 1, 2, "B2"), (2, 2, 0, "B3")])
+        self.assertEqual(rows["moves"], [(1, 2, 0, 2, "B3", 5)])
         self.assertEqual(tables.filtered, {"stays": 1, "moves": 2})
 
     def test_keys_refer_to_rows_that_are_there_whatever_the_filter(self):
@@ -426,7 +426,7 @@ class StructureTest(unittest.TestCase):
         ]
         rows, tables = laid(layout, documents)
         self.assertEqual([row[2] for row in rows["calls"]], [2, 1])
-        self.assertEqual(rows["holds"], [(1, 1, None, 1, 1, 1), (2, 1, 1, 2, 4, 2), (3, 2, None, 1, 5, 1)])
+        self.assertEqual(rows["holds"], [(1, 1, None, 1, 1, 1), (2, 1, 1, 2, 4, 2), (3, 2, None, 0, 5, 1)])
         self.assertEqual(tables.filtered, {"holds": 2})
 
 

@@ -15,7 +15,7 @@ def infer(*spellings: str):
     """Return the column of one-field records with these JSON values: its type, values and note."""
     lines = "\n".join(f'{{"v":{text}}}' for text in spellings)
     tables = tessaron.shred(lines.encode())
-    (column,) = tables.layout.tables[0].columns
+    column = tables.layout.tables[0].columns[0]
     return str(column.type), tables["records"].column("v").to_pylist(), column.note
 
 

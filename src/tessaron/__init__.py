@@ -24,6 +24,8 @@ if TYPE_CHECKING:
     from tessaron.layout_drafting import draft, update
     from tessaron.layouts import Layout
     from tessaron.matching import Found, find
+    from tessaron.proof.rebuilding import Rebuilt, rebuild
+    from tessaron.proof.verifying import Verification, verify
     from tessaron.receipt import Receipt
     from tessaron.run import export, shred
     from tessaron.sampling import SampleTaken, sample
@@ -36,6 +38,7 @@ __all__ = [
     "Layout",
     "LayoutError",
     "Place",
+    "Rebuilt",
     "Receipt",
     "SampleTaken",
     "SourceError",
@@ -44,22 +47,27 @@ __all__ = [
     "TargetError",
     "TessaronError",
     "UsageError",
+    "Verification",
     "XmlFound",
     "__version__",
     "draft",
     "export",
     "find",
+    "rebuild",
     "sample",
     "shred",
     "survey",
     "update",
+    "verify",
 ]
 
 _LOADED_ON_USE = {
     "Found": "tessaron.matching",
+    "Verification": "tessaron.proof.verifying",
     "XmlFound": "tessaron.xml_matching",
     "Layout": "tessaron.layouts",
     "LayoutError": "tessaron.core.layouts.faults",
+    "Rebuilt": "tessaron.proof.rebuilding",
     "Receipt": "tessaron.receipt",
     "SampleTaken": "tessaron.sampling",
     "Survey": "tessaron.views.survey",
@@ -68,10 +76,12 @@ _LOADED_ON_USE = {
     "draft": "tessaron.layout_drafting",
     "export": "tessaron.run",
     "find": "tessaron.matching",
+    "rebuild": "tessaron.proof.rebuilding",
     "sample": "tessaron.sampling",
     "shred": "tessaron.run",
     "survey": "tessaron.views.survey",
     "update": "tessaron.layout_drafting",
+    "verify": "tessaron.proof.verifying",
 }
 
 

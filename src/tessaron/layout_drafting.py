@@ -95,4 +95,7 @@ def _drafted(inputs: list[Input], options: Options, progress: Progress | None) -
         reading.selection = options.selection()
         reading.read_all()
         reading.settle()
+        for first in reading.rejects[:1]:
+            count = f"{reading.rejected:,} records cannot be read"
+            told.say(f"{count}; the first: {first.place()}: {first.message}")
         return draft_of(reading, options)

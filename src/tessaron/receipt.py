@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.balance import Balance, gaps
-from tessaron.core.errors import DataError
+from tessaron.core.errors import DataError, Place
 from tessaron.core.faults import MOST_RAW_BYTES
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
@@ -62,6 +62,10 @@ class Reject:
             place.source, place.line, place.byte_offset, place.record, place.path, error.code, error.reason,
             rejected, place.column, text, is_whole,
         )  # fmt: skip
+
+    def place(self) -> Place:
+        """Return where it stood."""
+        return Place(self.source, self.line, self.byte_offset, self.record, self.path, self.column)
 
     def to_json(self) -> str:
         """Return the reject as one line of JSON."""

@@ -9,7 +9,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from tessaron.core.errors import DataError, Place, TargetError
+from tessaron.core.errors import DataError, TargetError
 from tessaron.receipt import Reject
 
 KEPT = 1_000
@@ -83,10 +83,7 @@ class RejectLog:
 
     def _stop(self, what: str, reject: Reject) -> None:
         reasons = ", ".join(f"{count:,} {code}" for code, count in self.reasons.most_common())
-        place = Place(
-            reject.source, reject.line, reject.byte_offset, reject.record, reject.path, reject.column
-        )
-        raise DataError(f"{what} ({reasons}); the last: {reject.message}", place, "too_many_rejects")
+        raise DataError(f"{what} ({reasons}); the last: {reject.message}", reject.place(), "too_many_rejects")
 
     def write(self, path: Path) -> None:
         """Write all rejects into a file, one a line.

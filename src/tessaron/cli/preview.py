@@ -122,6 +122,10 @@ def _say_what_was_read(tables: Any) -> None:
 
         for line in finding_lines(tables.findings):
             say(line)
+    if tables.rejects:
+        first = tables.rejects[0]
+        count = f"{len(tables.rejects):,} reject{'s' * (len(tables.rejects) > 1)}"
+        say(f"{count}, which an export lists; the first: {first.place()}: {first.message}")
     if tables.unmet:
         where = "in these records" if tables.is_partial else "in the source"
         say(f"not met {where}: {'; '.join(tables.unmet)}")

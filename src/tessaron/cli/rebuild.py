@@ -34,7 +34,7 @@ def rebuild(
     FOLDER is an export, or any folder of Parquet or CSV files with primary and foreign keys and a layout
     for them. Whether nothing was lost on the way, tessaron verify says.
     """
-    from tessaron import rebuilding
+    from tessaron.proof import rebuilding
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console
     from tessaron.views.verification import rebuilt_view

@@ -32,7 +32,7 @@ def verify(
     SOURCE is what was exported; without it, the sources that the receipt names. The exit status is 1 if
     anything differs or a check fails.
     """
-    from tessaron import verifying
+    from tessaron.proof import verifying
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, show
     from tessaron.views.verification import verification_view

@@ -1,19 +1,99 @@
-"""Tables in the order of the rows they belong to."""
+"""Tables in the order of the rows they belong to, whatever order their files have."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack
+from pathlib import Path
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.errors import DataError, Place
+from tessaron.core.rebuilding.groups import GroupReader, OutOfOrderError
 from tessaron.core.rebuilding.places import TablePlaces
-from tessaron.sources.table_folder import TableFolder
+from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
 
 
-def in_key_order(files: TableFolder, tables: Sequence[TablePlaces]) -> dict[str, Iterator[Any]]:
+def in_key_order(
+    files: TableFolder, tables: Sequence[TablePlaces], stack: ExitStack
+) -> Mapping[str, Iterator[Any]]:
     """Return the rows of each table, in the order of the rows they belong to.
+
+    Tables of an export stand in that order; others are looked through first, keys only, and brought into it
+    if they do not: keys are in memory then, all else in a temporary file.
 
     Args:
         files: The folder.
         tables: The tables, parents before children.
+        stack: Closes what is open meanwhile.
+
+    Raises:
+        DataError: When a row belongs to none.
     """
-    return {each.table.name: files.batches(each.table, each.columns()) for each in tables}
+    if len(tables) == 1 or _stand_in_order(files, tables):
+        return {each.table.name: files.batches(each.table, each.columns()) for each in tables}
+    found: dict[str, Iterator[Any]] = {}
+    keys: dict[str, Any] = {}
+    for each in tables:
+        table = each.table
+        whole = _put_aside(files.batches(table, each.columns(), BATCH_ROWS), each, stack)
+        order = None
+        if table.parent is not None:
+            order = _order(whole, each, keys[table.parent])
+        own = whole.column(table.row_key).combine_chunks()
+        keys[table.name] = own if order is None else own.take(pa.array(order))
+        found[table.name] = _taken(whole, order)
+    return found
+
+
+def _stand_in_order(files: TableFolder, tables: Sequence[TablePlaces]) -> bool:
+    """Say whether every table stands in the order of the rows it belongs to; only keys are read."""
+    batches = {each.table.name: files.batches(each.table, each.table.key_columns()) for each in tables}
+    try:
+        for _ in GroupReader(tables[0], batches):
+            pass
+    except OutOfOrderError:
+        return False
+    return True
+
+
+def _put_aside(batches: Iterator[Any], places: TablePlaces, stack: ExitStack) -> Any:
+    """Return all rows as a table whose memory is a temporary file."""
+    folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="tessaron-"))
+    path = Path(folder, "rows.arrow")
+    whole = places.table.arrow_schema()
+    schema = pa.schema([pa.field(name, whole.field(name).type) for name in places.columns()])
+    with pa.OSFile(str(path), "wb") as file, pa.ipc.new_file(file, schema) as writer:
+        for batch in batches:
+            writer.write_batch(batch)
+    source = stack.enter_context(pa.memory_map(str(path)))
+    return pa.ipc.open_file(source).read_all()
+
+
+def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
+    """Return the rows in the order of their parents, and there by their ordinal."""
+    table = places.table
+    owners = rows.column(str(table.parent_key)).combine_chunks()
+    index = pc.index_in(owners, parents)
+    if index.null_count:
+        row = index.is_null().index(True).as_py()
+        reason = f"row {row + 1:,} belongs to {table.parent} {owners[row].as_py()!r}, which is not there"
+        raise DataError(reason, Place(table.name), "foreign_key")
+    ordinals = np.zeros(rows.num_rows, np.int64)
+    if table.ordinal is not None and table.within_key is None:
+        ordinals = rows.column(table.ordinal).combine_chunks().fill_null(0).to_numpy()
+    return np.lexsort((ordinals, index.to_numpy()))
+
+
+def _taken(rows: Any, order: Any) -> Iterator[Any]:
+    for start in range(0, rows.num_rows, BATCH_ROWS):
+        part = (
+            rows.slice(start, BATCH_ROWS)
+            if order is None
+            else rows.take(pa.array(order[start : start + BATCH_ROWS]))
+        )
+        yield from part.combine_chunks().to_batches()

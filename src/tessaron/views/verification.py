@@ -7,7 +7,7 @@ from typing import Protocol
 
 from rich.table import Table
 
-from tessaron.verifying import Verification
+from tessaron.proof.verifying import Verification
 from tessaron.views.terminal import count, grid
 
 _LOST_SHOWN = 5

@@ -22,6 +22,10 @@ _GLUED = re.compile(r"[0-9A-Za-z][0-9A-Za-z+._\u0080-\U0010ffff-]")
 _TO_RECORD_END = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\]]', re.DOTALL)
 
 
+_STARTS = frozenset(("", *'{["-0123456789tfn'))
+"""What a JSON text begins with, or nothing."""
+
+
 def _refuse_constant(word: str) -> NoReturn:
     raise ValueError(word)
 
@@ -128,6 +132,8 @@ class RecordReader:
             doubtful = True
         if doubtful:
             value = self._record_carefully(start)
+        if self._separator is Separator.LINE:
+            self._check_line_end()
         value, repeated = (value, ()) if isinstance(value, dict) else drop_repeated(value)
         if repeated and self._options.reject_repeated:
             path = repeated[0][0]
@@ -170,6 +176,12 @@ class RecordReader:
             raise FaultError(replace(error.fault, byte_offset=start + error.fault.byte_offset)) from None
         self._at = start + length
         return value
+
+    def _check_line_end(self) -> None:
+        """Check that what follows a record on its line could be another."""
+        self._skip()
+        if self._text[self._at : self._at + 1] not in _STARTS:
+            self._fail("expected the end of the line")
 
     def _pass_comma(self) -> None:
         if self._comma_due:

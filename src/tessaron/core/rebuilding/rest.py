@@ -131,8 +131,8 @@ class _Finder:
             if (*self._plan.level, *path, Origin.JSON) not in self._plan.forms:
                 pending += [
                     (child, (*path, step), index, step)
-                    for step, child in reversed(branch.children.items())
-                    if isinstance(step, str)
+                    # In the order of their names: what was met first depends on how the source was cut.
+                    for step, child in sorted(_members(branch), key=lambda each: each[0], reverse=True)
                 ]
         found: list[Any] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
@@ -199,6 +199,10 @@ class _Finder:
         if branch.fold is not None and kind is Kind.ARRAY:
             found[_folded_rows(self._level, path)] = True
         return found
+
+
+def _members(branch: Branch) -> list[tuple[str, Branch]]:
+    return [(step, child) for step, child in branch.children.items() if isinstance(step, str)]
 
 
 def is_object_by_default(level: Path, paths: Iterable[Path]) -> bool:

@@ -15,7 +15,7 @@ from tessaron.core.kernel.values import Pairs
 from tessaron.core.kernel.xml_parsing import safe_parser
 from tessaron.core.rebuilding.xml_dialect import with_namespaces
 from tessaron.feeds import Progress
-from tessaron.keyed_tables import KeyedTables
+from tessaron.proof.keyed_tables import KeyedTables
 
 _SLOT = "tessaron-records-stand-here"
 Piece = tuple[str, int]

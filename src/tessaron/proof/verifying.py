@@ -15,17 +15,17 @@ from tessaron.core.errors import DataError, SourceError, UsageError
 from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.rebuilding.differences import differences, xml_differences
 from tessaron.feeds import NoProgress, Progress
-from tessaron.keyed_tables import KeyedTables
 from tessaron.layout_run import with_layout
 from tessaron.layouts import Layout
 from tessaron.options import Options
+from tessaron.proof.keyed_tables import KeyedTables
+from tessaron.proof.side_by_side import One, Side, pass_equal, skip
+from tessaron.proof.source_digests import Digests, SourceDigests
+from tessaron.proof.table_checks import Check, TableChecks
+from tessaron.proof.table_digests import TableDigests
+from tessaron.proof.worked_on import compare_worked_on
 from tessaron.receipt import RECEIPT_FILE, read_rejects
-from tessaron.side_by_side import One, Side, pass_equal, skip
-from tessaron.source_digests import Digests, SourceDigests
 from tessaron.sources.inputs import Input, resolve_inputs
-from tessaron.table_checks import Check, TableChecks
-from tessaron.table_digests import TableDigests
-from tessaron.worked_on import compare_worked_on
 
 _LOOKED_AT = 1_000
 """So many records that differ are looked at place by place; all are counted."""

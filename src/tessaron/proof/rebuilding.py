@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Literal, get_args
 
 from tessaron.core.errors import UsageError
-from tessaron.document_pieces import json_documents, record_groups, xml_documents, xml_records
 from tessaron.feeds import NoProgress, Progress
-from tessaron.keyed_tables import KeyedTables
 from tessaron.layouts import Layout
+from tessaron.proof.document_pieces import json_documents, record_groups, xml_documents, xml_records
+from tessaron.proof.keyed_tables import KeyedTables
 from tessaron.sinks.documents import DocumentTarget
 
 Form = Literal["lines", "array", "documents", "files"]

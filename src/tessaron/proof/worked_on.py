@@ -11,11 +11,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.feeds import NoProgress
-from tessaron.keyed_tables import KeyedTables
 from tessaron.layout_run import LayoutRun
 from tessaron.options import Options
+from tessaron.proof.keyed_tables import KeyedTables
+from tessaron.proof.table_checks import Check
 from tessaron.sources.inputs import Input
-from tessaron.table_checks import Check
 
 
 def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options) -> list[Check]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from tessaron.core.rebuilding.record_digests import Words
-from tessaron.source_digests import Digests
+from tessaron.proof.source_digests import Digests
 
 LOOK_AHEAD = 2_000
 """So many records ahead one is looked for that is not where it should be."""

@@ -12,12 +12,12 @@ from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.rebuilding.record_digests import Words, record_digests
-from tessaron.document_pieces import xml_documents
 from tessaron.feeds import NoProgress
-from tessaron.keyed_tables import KeyedTables
 from tessaron.layout_run import with_layout
 from tessaron.options import Options
-from tessaron.source_digests import Digests, SourceDigests
+from tessaron.proof.document_pieces import xml_documents
+from tessaron.proof.keyed_tables import KeyedTables
+from tessaron.proof.source_digests import Digests, SourceDigests
 from tessaron.sources.inputs import ByteInput, Input
 
 

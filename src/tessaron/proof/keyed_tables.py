@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
@@ -67,7 +68,8 @@ class KeyedTables:
 
     def groups(self, top: TablePlaces) -> Iterator[Any]:
         """Yield the rows of the top table with all that stands in them, group by group."""
-        yield from GroupReader(top, in_key_order(self.files, list(top.all())))
+        with ExitStack() as stack:
+            yield from GroupReader(top, in_key_order(self.files, list(top.all()), stack))
 
     def records(self) -> Iterator[tuple[Any, Any]]:
         """Yield, group by group, the rows of the top table and the records made of them, as texts."""
