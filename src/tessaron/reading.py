@@ -127,6 +127,8 @@ class Reading:
                 self.take_wanted(result.record_count)
             read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
             self.sources.append(read)
+            if isinstance(entry, ByteInput) and (changed := entry.changed()):
+                self.notes.append((entry.name, changed))
         if self._first_error is not None and not any(source.records for source in self.sources):
             # Not one record could be read: there is nothing to make tables of.
             raise self._first_error
@@ -272,6 +274,9 @@ class Reading:
             self.log.check_share(records)
             self.is_partial |= result.is_cut
             yield result
+        if broken and broken[0].code != "truncated":
+            # It says more than the record which broke off there.
+            self._first_error = broken[0]
         if broken and not self._is_broken:
             self.reject(broken[0], what="rest")
 

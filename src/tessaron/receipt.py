@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.balance import Balance, gaps
-from tessaron.core.errors import DataError, Place
+from tessaron.core.errors import DataError, Place, SourceError
 from tessaron.core.faults import MOST_RAW_BYTES
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
@@ -176,6 +176,7 @@ class Receipt:
         findings: What did not hold, by column.
         unmet: Tables and columns of the layout whose path stood nowhere.
         reasons: How many rejects there are of each code.
+        for_spreadsheets: Whether texts of CSV that look like formulas begin with an apostrophe.
         is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
         depth_limit: The deepest nesting that was read.
         balance: What was counted at different places of the run; see `balance`.
@@ -202,6 +203,7 @@ class Receipt:
     findings: tuple[Finding, ...] = ()
     unmet: tuple[str, ...] = ()
     reasons: dict[str, int] = field(default_factory=dict)
+    for_spreadsheets: bool = False
     is_whole: bool = False
     depth_limit: int = 0
     balance: tuple[Balance, ...] = ()
@@ -244,3 +246,21 @@ def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:
         with open(path, encoding="utf-8") as file:
             for line in file:
                 yield json.loads(line)
+
+
+def read_receipt(folder: Path) -> dict[str, Any]:
+    """Return the receipt of an export; nothing where there is none.
+
+    Raises:
+        SourceError: When it cannot be read.
+    """
+    path = folder / RECEIPT_FILE
+    if not path.exists():
+        return {}
+    try:
+        found = json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        raise SourceError(f"{path}: cannot be read: {error}") from error
+    if not isinstance(found, dict):
+        raise SourceError(f"{path}: is no receipt")
+    return found

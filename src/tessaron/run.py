@@ -99,6 +99,7 @@ def export(
     from_rejects: str | Path | None = None,
     format: Literal["parquet", "csv"] = "parquet",
     replace: bool = False,
+    for_spreadsheets: bool = False,
     progress: Progress | None = None,
     layout: Layout | None = None,
     **options: Any,
@@ -112,6 +113,8 @@ def export(
             `source` is None then.
         format: `parquet` (zstd) or `csv` (RFC 4180).
         replace: Whether an export that is there already may be replaced.
+        for_spreadsheets: Whether texts of CSV that a spreadsheet would take for formulas begin with an
+            apostrophe; rebuild and verify know of it.
         progress: Is told how far the run is.
         layout: Which tables to write; else they are drafted from the data.
         **options: As in `shred`.
@@ -127,6 +130,8 @@ def export(
         UsageError: When an argument cannot be right.
     """
     check_format(format)
+    if for_spreadsheets and format != "csv":
+        raise UsageError(f"for_spreadsheets goes with csv, not with {format}")
     settled = Options.of(options)
     started, clock = datetime.now(UTC), time.perf_counter()
     if from_rejects is not None:
@@ -140,7 +145,7 @@ def export(
         plan = run.read()
         workers = settled.worker_count()
         threads = workers if workers > 1 else 0
-        files = TableFiles(folder.aside, plan, format, settled.collected_bytes(), threads)
+        files = TableFiles(folder.aside, plan, format, settled.collected_bytes(), threads, for_spreadsheets)
         with files:
             for rows in run.rows():
                 files.write(rows)
@@ -167,6 +172,7 @@ def export(
             findings=done.findings,
             unmet=done.unmet,
             reasons=dict(done.log.reasons.most_common()),
+            for_spreadsheets=for_spreadsheets,
             is_whole=done.is_whole,
             depth_limit=settled.depth_limit,
             balance=tuple(_balances(done, plan, files)),

@@ -30,6 +30,9 @@ from tessaron.cli.group import (
     show_default=True,
     help="Parquet (zstd), or CSV (RFC 4180).",
 )
+@click.option(
+    "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
+)
 @click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option

@@ -15,7 +15,7 @@ from tessaron.core.rebuilding.records import Dialect, records_of
 from tessaron.core.rebuilding.xml_dialect import XmlDialect
 from tessaron.core.xpath.location import parse_location
 from tessaron.layouts import Layout
-from tessaron.receipt import LAYOUT_FILE
+from tessaron.receipt import LAYOUT_FILE, read_receipt
 from tessaron.sources.table_folder import TableFolder
 from tessaron.sources.table_order import in_key_order
 
@@ -28,6 +28,7 @@ class KeyedTables:
         layout: How documents are made of them; else the layout in the folder.
 
     Attributes:
+        receipt: The receipt, as it stands in its file; empty where there is none.
         files: The files of the tables.
         layout: The layout.
         compiled: The layout made ready.
@@ -39,7 +40,8 @@ class KeyedTables:
     """
 
     def __init__(self, folder: str | Path, layout: Layout | None = None):
-        self.files = TableFolder(Path(folder))
+        self.receipt = read_receipt(Path(folder))
+        self.files = TableFolder(Path(folder), bool(self.receipt.get("for_spreadsheets")))
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")
         self.way: WayBack = way_back(self.compiled, self.layout.part)

@@ -24,7 +24,7 @@ from tessaron.proof.source_digests import Digests, SourceDigests
 from tessaron.proof.table_checks import Check, TableChecks
 from tessaron.proof.table_digests import TableDigests
 from tessaron.proof.worked_on import compare_worked_on
-from tessaron.receipt import RECEIPT_FILE, read_rejects
+from tessaron.receipt import read_rejects
 from tessaron.sources.inputs import Input, resolve_inputs
 
 _LOOKED_AT = 1_000
@@ -132,7 +132,7 @@ def verify(
     if sample is not None and sample < 1:
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
     tables = KeyedTables(folder, layout)
-    receipt = read_receipt(Path(folder))
+    receipt = tables.receipt
     named = source if source is not None else _sources_in(receipt, folder)
     checks = _checked(tables, receipt)
     options = Options(
@@ -151,24 +151,6 @@ def verify(
         work.looked_at, work.found(), (*checks, *work.checks), dict(work.left_out), tables.way.lost,
         work.rejected, sample is not None,
     )  # fmt: skip
-
-
-def read_receipt(folder: Path) -> dict[str, Any]:
-    """Return the receipt of an export; nothing where there is none.
-
-    Raises:
-        SourceError: When it cannot be read.
-    """
-    path = folder / RECEIPT_FILE
-    if not path.exists():
-        return {}
-    try:
-        found = json.loads(path.read_text("utf-8"))
-    except (OSError, ValueError) as error:
-        raise SourceError(f"{path}: cannot be read: {error}") from error
-    if not isinstance(found, dict):
-        raise SourceError(f"{path}: is no receipt")
-    return found
 
 
 def _sources_in(receipt: dict[str, Any], folder: str | Path) -> list[Path]:

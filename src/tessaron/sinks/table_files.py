@@ -13,6 +13,7 @@ import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
 from tessaron.core.errors import TargetError, UsageError
+from tessaron.core.formulas import with_harmless_texts
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.typing.types import in_shown_unit
 
@@ -36,7 +37,7 @@ class ParquetFile:
 
     ending = ".parquet"
 
-    def __init__(self, path: Path, table: Table):
+    def __init__(self, path: Path, table: Table, for_spreadsheets: bool = False):
         self._path = path
         self._schema = table.arrow_schema()
         self._writer: Any = None
@@ -58,8 +59,9 @@ class CsvFile:
 
     ending = ".csv"
 
-    def __init__(self, path: Path, table: Table):
+    def __init__(self, path: Path, table: Table, for_spreadsheets: bool = False):
         self._path = path
+        self._for_spreadsheets = for_spreadsheets
         self._options = {"eol": "\r\n", "quoting_style": "needed"}
         self._header = True
         self._types = {column.name: column.type for column in table.columns}
@@ -79,7 +81,7 @@ class CsvFile:
             index = rows.schema.get_field_index(name)
             shown = in_shown_unit(rows.column(index), column_type)
             rows = rows.set_column(index, name, shown)
-        return rows
+        return with_harmless_texts(rows) if self._for_spreadsheets else rows
 
 
 FORMATS: dict[str, type[ParquetFile] | type[CsvFile]] = {"parquet": ParquetFile, "csv": CsvFile}
@@ -103,6 +105,7 @@ class TableFiles:
         format_name: A key of `FORMATS`.
         collected_bytes: Bytes of rows, all tables together, before the largest group is written early.
         threads: Threads that encode groups; with none it is done at once.
+        for_spreadsheets: Whether texts of CSV that look like formulas begin with an apostrophe.
 
     Attributes:
         names: The file of each table.
@@ -111,7 +114,13 @@ class TableFiles:
     """
 
     def __init__(
-        self, folder: Path, layout: TableSet, format_name: str, collected_bytes: int, threads: int = 0
+        self,
+        folder: Path,
+        layout: TableSet,
+        format_name: str,
+        collected_bytes: int,
+        threads: int = 0,
+        for_spreadsheets: bool = False,
     ):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
@@ -119,7 +128,8 @@ class TableFiles:
         self.values = {table.name: [0] * len(table.arrow_schema()) for table in layout.tables}
         self._schemas = {table.name: table.arrow_schema() for table in layout.tables}
         self._files: dict[str, TableFile] = {
-            table.name: writer(folder / self.names[table.name], table) for table in layout.tables
+            table.name: writer(folder / self.names[table.name], table, for_spreadsheets)
+            for table in layout.tables
         }
         self._group_rows = {name: _group_rows(len(schema)) for name, schema in self._schemas.items()}
         self._collected: dict[str, list[Any]] = {name: [] for name in self._files}

@@ -89,6 +89,8 @@ class ChunkReader:
         """
         with self._source.open() as stream:
             skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
+            broken: list[DataError] = []
+            blocks = _until_broken(blocks, broken)
             head, is_whole = _head(blocks)
             if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
                 head, blocks = _without_separators(head), map(_without_separators, blocks)
@@ -97,10 +99,14 @@ class ChunkReader:
             if self.place is not None and self.place.form is Form.LINES and self._lines_are_documents:
                 self.place = RecordsAt(Form.LINES)
             if self.place is None:
-                raise DataError(
-                    "the source is empty; expected a JSON array, a JSON object, or one object per line",
-                    Place(self._source.name),
-                    "empty",
+                raise (
+                    broken[0]
+                    if broken
+                    else DataError(
+                        "the source is empty; expected a JSON array, a JSON object, or one object per line",
+                        Place(self._source.name),
+                        "empty",
+                    )
                 )
             splitter = _splitter(self.place, skipped)
             try:
@@ -108,13 +114,25 @@ class ChunkReader:
                     yield from splitter.feed(block)
                 yield from splitter.finish()
             except SplitError as error:
+                if broken:
+                    raise broken[0] from None
                 fault = error.fault
                 place = Place(self._source.name, byte_offset=fault.byte_offset)
                 raise DataError(fault.reason, place, fault.code) from None
+            if broken:
+                raise broken[0]
         if isinstance(splitter, EnvelopeSplitter):
             self.documents = splitter.documents
         if self._must_find and isinstance(splitter, EnvelopeSplitter) and not splitter.found:
             raise UsageError(_nothing_found(self._source.name, splitter, self.place.names or ()))
+
+
+def _until_broken(blocks: Iterator[bytes], broken: list[DataError]) -> Iterator[bytes]:
+    """Yield blocks up to where they cannot be read any more; `broken` is given the reason then."""
+    try:
+        yield from blocks
+    except DataError as error:
+        broken.append(error)
 
 
 def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt | None:

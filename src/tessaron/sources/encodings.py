@@ -179,6 +179,10 @@ def _decompressed(name: str, stream: Readable) -> Readable:
     return whole
 
 
+_PIECE_BYTES = 64 * 1024
+"""So much is unpacked at once: what was unpacked before a fault is not lost."""
+
+
 class _Packed:
     """Compressed data, counted."""
 
@@ -201,10 +205,11 @@ class _Unpacked:
     def __init__(self, name: str, stream: Readable, packed: _Packed):
         self._name, self._stream, self._packed = name, stream, packed
         self._limit = expansion_limit()
+        self._broken: DataError | None = None
         self._count = 0
 
     def read(self, size: int) -> bytes:
-        found = self._stream.read(size)
+        found = self._up_to(size)
         self._count += len(found)
         if self._count > max(FREE_BYTES, self._limit * max(self._packed.count, 1)):
             raise SourceError(
@@ -212,6 +217,26 @@ class _Unpacked:
                 f"{self._packed.count:,} bytes; if that is right, set {EXPANSION_VARIABLE} higher"
             )
         return found
+
+    def _up_to(self, size: int) -> bytes:
+        """Return the next bytes; those before the data breaks off are given before that is said."""
+        if self._broken is not None:
+            raise self._broken
+        pieces: list[bytes] = []
+        missing = size
+        while missing:
+            try:
+                piece = self._stream.read(min(missing, _PIECE_BYTES))
+            except DataError as error:
+                if not pieces:
+                    raise
+                self._broken = error
+                break
+            if not piece:
+                break
+            pieces.append(piece)
+            missing -= len(piece)
+        return b"".join(pieces)
 
 
 def _encoding_of(head: bytes) -> tuple[int, str]:

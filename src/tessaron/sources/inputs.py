@@ -37,6 +37,18 @@ class ByteInput:
     path: Path | None = None
     stream: BinaryIO | None = None
 
+    def changed(self) -> str:
+        """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
+        if self.path is None or self.size is None:
+            return ""
+        try:
+            size = self.path.stat().st_size
+        except OSError:
+            return "the file vanished while it was read"
+        if size == self.size:
+            return ""
+        return f"the file changed while it was read: {self.size:,} bytes at first, {size:,} at the end"
+
     def open(self) -> AbstractContextManager[BinaryIO]:
         """Return the bytes from where they begin; closes only what it opened itself.
 

@@ -11,6 +11,7 @@ import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
 from tessaron.core.errors import DataError, Place, SourceError
+from tessaron.core.formulas import without_apostrophes
 from tessaron.core.layout import Table
 
 ENDINGS = (".parquet", ".csv")
@@ -24,13 +25,15 @@ class TableFolder:
 
     Args:
         folder: Where they are.
+        has_apostrophes: Whether texts of CSV that look like formulas begin with an apostrophe.
 
     Raises:
         SourceError: When there is no such folder.
     """
 
-    def __init__(self, folder: Path):
+    def __init__(self, folder: Path, has_apostrophes: bool = False):
         self.folder = folder
+        self._has_apostrophes = has_apostrophes
         if not folder.is_dir():
             what = "is a file" if folder.exists() else "is not there"
             raise SourceError(f"{folder}: {what}; expected the folder of an export, or of tables")
@@ -62,7 +65,9 @@ class TableFolder:
         row = 0
         try:
             for batch in read(path, schema, batch_rows):
-                yield _cast(batch, schema, path, row)
+                cast = _cast(batch, schema, path, row)
+                is_marked = self._has_apostrophes and path.suffix == ".csv"
+                yield without_apostrophes(cast) if is_marked else cast
                 row += batch.num_rows
         except (pa.ArrowException, OSError) as error:
             raise SourceError(f"{path}: cannot be read: {_first_line(error)}") from error
