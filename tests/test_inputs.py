@@ -54,9 +54,13 @@ class BytesTest(FolderTest):
             (TEXT.encode("utf-16-le")[:-1], "encoding", "not UTF-16-LE"),
         )
         for data, code, reason in cases:
-            with self.subTest(reason), self.assertRaisesRegex(tessaron.DataError, reason) as caught:
-                tessaron.shred(data)
-            self.assertEqual(caught.exception.code, code)
+            with self.subTest(reason):
+                try:
+                    last = tessaron.shred(data).rejects[-1]
+                except tessaron.DataError as error:
+                    last = error
+                self.assertEqual(last.code, code)
+                self.assertRegex(str(last), reason)
 
     def test_any_value_is_a_record(self):
         tables = tessaron.shred(b'1 "x" null true [7] {"a": 2}')

@@ -90,6 +90,8 @@ class _Outline:
                 names.append(name)
                 name = None
             elif text in (b"}", b"]"):
+                if not self.stack:
+                    raise ValueError("no document")
                 if self.stack.pop() == "[":
                     arrays.pop()
                 names.pop()
