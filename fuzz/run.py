@@ -12,7 +12,7 @@ import tempfile
 from pathlib import Path
 
 HERE = Path(__file__).parent
-_SECONDS, _LONGEST_INPUT, _SLOWEST_SECONDS = 20, 4_096, 20
+_SECONDS, _LONGEST_INPUT, _SLOWEST_SECONDS, _LINES_SHOWN = 20, 4_096, 20, 30
 
 
 def main(arguments: list[str]) -> int:
@@ -41,8 +41,10 @@ def _fuzz(name: str, seconds: int, seeds: tuple[bytes, ...]) -> bool:
                 f"-max_len={_LONGEST_INPUT}", f"-timeout={_SLOWEST_SECONDS}", f"-artifact_prefix={found}/",
                 "-verbosity=0", "-rss_limit_mb=4096",
             ],
-            check=False,
+            check=False, capture_output=True, text=True, errors="replace",
         )  # fmt: skip
+    if done.returncode:
+        print("\n".join(done.stderr.splitlines()[-_LINES_SHOWN:]))
     if not any(found.iterdir()):
         found.rmdir()
     return done.returncode != 0

@@ -74,6 +74,8 @@ class Verification:
             worked out again and compared.
         rejected: Records of the source that could not be read, or were rejected.
         is_sample: Whether only the first records were compared.
+        is_remade: Whether the layout makes another structure of the documents, so that its tables were made
+            once more and compared, instead of the documents.
     """
 
     folder: str
@@ -88,6 +90,7 @@ class Verification:
     worked_on: dict[str, str] = field(default_factory=dict)
     rejected: int = 0
     is_sample: bool = False
+    is_remade: bool = False
 
     @property
     def is_identical(self) -> bool:

@@ -35,9 +35,11 @@ from tessaron.demo.walkthrough import (
     load_into_sqlite,
     look,
 )
+from tessaron.proof.verifying import verify
 from tessaron.receipt import Receipt
 from tessaron.views.survey_outline import Selection, outline_lines
 from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
+from tessaron.views.verification import verification_view
 
 _SURVEY_WIDTH = 120
 
@@ -101,6 +103,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     )
     _show_layouts(screen, folder, calls, command)
     same &= _show_manifests(screen, folder, calls, database, command)
+    same &= _show_proof(screen, folder, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 
@@ -183,6 +186,23 @@ def _show_manifests(screen: Console, folder: Path, calls: Path, database: Path, 
     return same
 
 
+def _show_proof(screen: Console, folder: Path, command: str) -> bool:
+    """Show that the tables hold what the feed holds; say whether they do."""
+    parquet = folder / "parquet"
+    found = verify(parquet)
+    show(
+        screen,
+        "12. The proof: documents are made again of the Parquet files of step 4, and compared with the feed",
+        "   record by record; keys, references, ordinals, types and totals are checked.",
+        "",
+        f"   {command} verify {shlex.quote(str(parquet))}",
+        "",
+        *verification_view(found),
+        "",
+    )
+    return found.passed
+
+
 def _cargo(answer: CargoAnswer) -> Table:
     rows = [(port, f"{manifests:,}", f"{tonnes:,.1f}") for port, manifests, tonnes in answer]
     headings = ("home port", "manifests", "tonnes")
@@ -221,6 +241,9 @@ def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
         f"{command} preview {quoted} --layout {drafted} --rows 3",
         f"{command} preview {quoted} --table stays",
         f"{command} find {shlex.quote(str(folder / MANIFESTS_FILE))} {shlex.quote(HEAVY_GOODS)} --count",
+        f"{command} rebuild {shlex.quote(str(folder / 'parquet'))} "
+        f"-o {shlex.quote(str(folder / 'again.ndjson'))} --replace",
+        f"{command} verify {shlex.quote(str(folder / 'manifests'))}",
         f"{command} sample {quoted} -o {shlex.quote(str(folder / 'sample.ndjson'))} --first 5 --mask",
         f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",
         f"head -n 100 {quoted} | {_export_typed(command, Path('-'), folder / 'first_100', 'csv')}",

@@ -45,7 +45,10 @@ def rebuilt_view(made: _Rebuilt) -> list[str]:
 
 def verification_view(found: Verification) -> list[Table | str]:
     """Return what verify has found: the verdict last, before it what led to it."""
-    return [*_checks_view(found), "", *_differences_view(found), *_asides(found), "", _verdict(found)]
+    parts = [*_checks_view(found), ""]
+    for part in (_differences_view(found), _asides(found)):
+        parts += [*part, ""] if part else []
+    return [*parts, *_verdict(found)]
 
 
 def _checks_view(found: Verification) -> list[Table | str]:
@@ -57,7 +60,7 @@ def _checks_view(found: Verification) -> list[Table | str]:
         failed = [check for check in checks if not check.passed]
         rows.append((_CHECKS.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none"))
     parts: list[Table | str] = (
-        [grid(("check", "done", "failed"), rows, numeric=("done", "failed"))] if rows else []
+        [grid(("check", "made", "failed"), rows, numeric=("made", "failed"))] if rows else []
     )
     bad = [check for check in found.checks if not check.passed]
     parts += [f"failed: {check.table}: {check.name}: {check.detail}" for check in bad[:_SHOWN]]
@@ -85,7 +88,7 @@ def _differences_view(found: Verification) -> list[Table | str]:
     parts: list[Table | str] = [grid(heads, rows, numeric=("times",))]
     if found.looked_at < found.differing:
         parts.append(f"{found.looked_at:,} of the records that differ were looked at place by place")
-    return [*parts, ""]
+    return parts
 
 
 def _asides(found: Verification) -> list[str]:
@@ -106,21 +109,22 @@ def _asides(found: Verification) -> list[str]:
     return lines
 
 
-def _verdict(found: Verification) -> str:
+def _verdict(found: Verification) -> list[str]:
     what = (
         f"the first {count(found.records, 'record')}" if found.is_sample else count(found.records, "record")
     )
     failed = sum(not check.passed for check in found.checks)
+    if found.passed and found.is_remade:
+        return [f"identical: the tables of {what} come out the same again, all checks passed"]
     if found.passed:
-        small = (
-            ""
-            if found.exact
-            else "; null, empty and absent count as the same (exact = true keeps them apart)"
-        )
-        return f"identical: {what} compared, {count(len(found.checks), 'check')} passed{small}"
+        small = "null, empty and absent count as the same; exact = true in the layout keeps them apart"
+        return [
+            f"identical: {what} compared, {count(len(found.checks), 'check')} passed",
+            *[small] * (not found.exact),
+        ]
     parts = [f"{found.differing:,} of {what} differ"] if found.differing else []
     parts += [f"{count(failed, 'check')} failed"] if failed else []
-    return f"not identical: {', '.join(parts) or 'what stands around the records differs'}"
+    return [f"not identical: {', '.join(parts) or 'what stands around the records differs'}"]
 
 
 _SHOWN = 10
