@@ -1,6 +1,7 @@
 """rebuild and verify: documents made again of tables, and what is found where tables and source differ."""
 
 import json
+import re
 import shutil
 import unittest
 from decimal import Decimal
@@ -9,6 +10,7 @@ from xml.etree import ElementTree
 import pyarrow as pa
 import pyarrow.parquet as pq
 from hypothesis import HealthCheck, example, given, settings
+from hypothesis import strategies as st
 
 import tessaron
 from tests.harness import FolderTest, command, quick_command
@@ -384,6 +386,48 @@ class DemoTest(FolderTest):
                     tessaron.export(self.folder / "d" / name, target, replace=True, exact=exact)
                     self.assertTrue(tessaron.verify(target).passed)
                     shutil.rmtree(target)
+
+
+TYPES = st.sampled_from(
+    ["text", "integer", "decimal(9,2)", "double", "boolean", "date", "timestamp_tz(3)", "uuid"]
+)
+
+
+class ArbitraryLayoutsTest(FolderTest):
+    """A drafted layout changed at random: it runs, or all its faults are said, and its receipt adds up."""
+
+    @PLAIN
+    @given(DOCUMENTS, st.data())
+    def test_they_add_up(self, given_, data):
+        lines, chunk_bytes, form = given_
+        source = self.write("s.ndjson", "\n".join(lines))
+        drafted = tessaron.draft(source, records="$", envelope=False, name="calls")
+        kept = []
+        for line in drafted.text.splitlines():
+            chance = (
+                data.draw(st.sampled_from(["keep", "keep", "drop", "type", "rule"]))
+                if " = { " in line
+                else "keep"
+            )
+            if chance == "type":
+                kept.append(
+                    re.sub(r'type = "[^"]*"(, written = "[^"]*")?', f'type = "{data.draw(TYPES)}"', line)
+                )
+            elif chance == "rule":
+                rule = data.draw(st.sampled_from(['misfit = "record"', "required = true", "trim = true"]))
+                kept.append(re.sub(r" \}", f", {rule} }}", line, count=1))
+            elif chance == "keep":
+                kept.append(line)
+        try:
+            layout = tessaron.Layout("\n".join(kept))
+        except tessaron.LayoutError:
+            return
+        receipt = tessaron.export(source, self.folder / "t", layout=layout, replace=True, format=form,
+                                  chunk_bytes=chunk_bytes, workers=1)  # fmt: skip
+        self.assertEqual(receipt.gaps, [])
+        self.assertTrue(
+            all(not check.failures for check in tessaron.verify(self.folder / "t", workers=1).checks)
+        )
 
 
 if __name__ == "__main__":

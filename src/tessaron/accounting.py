@@ -29,7 +29,7 @@ class Account:
         left_out: Values that no column has, by path.
         log: Records and values that were rejected.
         met: Tables and columns whose path stood somewhere.
-        read, gone: As in `Laid`.
+        read, gone, unfit: As in `Laid`.
     """
 
     paths: Mapping[str, str]
@@ -42,6 +42,7 @@ class Account:
     met: set[str] = field(default_factory=set)
     read: Counter[str] = field(default_factory=Counter)
     gone: Counter[str] = field(default_factory=Counter)
+    unfit: Counter[str] = field(default_factory=Counter)
     _findings: dict[tuple[str, str], Finding] = field(default_factory=dict)
 
     def add(
@@ -65,6 +66,7 @@ class Account:
         self.met |= laid.met
         self.read.update(laid.read)
         self.gone.update(laid.gone)
+        self.unfit.update(laid.unfit)
         for problem in laid.problems:
             self._add_problem(problem, source, records_before, places or {})
 
@@ -110,11 +112,7 @@ class Account:
 
     def counted(self) -> dict[str, Counted]:
         """Return what was read for tables and columns, and what of it is not to be written."""
-        rejected: Counter[str] = Counter()
-        for (code, name), finding in self._findings.items():
-            if code == "misfit" and finding.outcome != "record":
-                rejected[name] += finding.count
-        return {name: Counted(read, self.gone[name], rejected[name]) for name, read in self.read.items()}
+        return {name: Counted(read, self.gone[name], self.unfit[name]) for name, read in self.read.items()}
 
     def unmet(self) -> tuple[str, ...]:
         """Return the tables and columns whose path never stood anywhere, each with its path."""

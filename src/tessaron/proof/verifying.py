@@ -152,7 +152,7 @@ def verify(
     return Verification(
         str(folder), tuple(work.names), tables.layout.part.exact, work.records, work.differing,
         work.looked_at, work.found(), (*checks, *work.checks), dict(work.left_out), tables.way.lost,
-        work.rejected, sample is not None,
+        work.rejected, sample is not None, tables.way.changes,
     )  # fmt: skip
 
 

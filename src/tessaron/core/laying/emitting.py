@@ -45,6 +45,7 @@ class Laid:
         problems: What did not hold.
         read: Rows by table, and values by `table.column`, that stood there before anything was done to them.
         gone: Those of them in rows that are not written.
+        unfit: Values by `table.column` that did not fit, in rows that are written.
     """
 
     batches: dict[str, Any]
@@ -57,6 +58,7 @@ class Laid:
     records: dict[str, Int64s] = field(default_factory=dict)
     read: Counter[str] = field(default_factory=Counter)
     gone: Counter[str] = field(default_factory=Counter)
+    unfit: Counter[str] = field(default_factory=Counter)
 
 
 def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records: bool = False) -> Laid:
@@ -96,13 +98,19 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
     laid.filtered = _filtered(columns)
     laid.left_out = left_out + _unreferenced(levels, plan)
     laid.met = _met(levels, plan)
-    _count(laid, levels, plan, emitter)
+    unfit = {problem.name: problem.rows[indices] for problem, indices in relevant if _is_unfit(problem)}
+    _count(laid, levels, plan, emitter, unfit)
     if with_records:
         laid.records = {name: emitter.records(plan.table(name)) for name in batches}
     return laid
 
 
-def _count(laid: Laid, levels: Levels, plan: LayingPlan, emitter: _Emitter) -> None:
+def _is_unfit(problem: Problem) -> bool:
+    """Say whether values are null because they did not fit, and their records stay."""
+    return problem.code == "misfit" and problem.outcome != "record"
+
+
+def _count(laid: Laid, levels: Levels, plan: LayingPlan, emitter: _Emitter, unfit: dict[str, Int64s]) -> None:
     """Count what stood at tables and columns whose rows are simply those of their level."""
     for table in plan.tables:
         if table.table is None or table.is_flat:
@@ -114,6 +122,8 @@ def _count(laid: Laid, levels: Levels, plan: LayingPlan, emitter: _Emitter) -> N
         for column in table.columns:
             if not column.hidden and is_turned_back(column, table) and column.source is not None:
                 _count_values(laid, levels.nodes.get(column.source.path), column, kept)
+                name = f"{table.name}.{column.name}"
+                laid.unfit[name] += int(kept[unfit[name]].sum()) if name in unfit else 0
 
 
 def _count_values(laid: Laid, node: Node | None, column: ColumnPlan, kept: Bools) -> None:

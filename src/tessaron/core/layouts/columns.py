@@ -178,6 +178,8 @@ class ColumnMaker:
 
     def _origin(self, plan: ColumnPlan, part: ColumnPart, kind: ColumnType | None) -> ColumnPlan:
         origin = Origin(part.origin)
+        if origin is Origin.REST and kind not in (None, TEXT):
+            self._say(("tables", plan.table, "columns", plan.name, "type"), f"row_rest is text, not {kind}")
         level = self._rows.level(plan.table)
         source = Source((*level, origin), level)
         return replace(plan, source=source, type=kind or _ORIGIN_TYPES.get(origin, TEXT), text="")
