@@ -60,35 +60,28 @@ def _checks_view(found: Verification) -> list[Table | str]:
         failed = [check for check in checks if not check.passed]
         rows.append((_CHECKS.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none"))
     parts: list[Table | str] = (
-        [grid(("check", "made", "failed"), rows, numeric=("made", "failed"))] if rows else []
+        [grid(("check", "count", "failed"), rows, numeric=("count", "failed"))] if rows else []
     )
     bad = [check for check in found.checks if not check.passed]
+    parts += [""] * bool(bad)
     parts += [f"failed: {check.table}: {check.name}: {check.detail}" for check in bad[:_SHOWN]]
     if len(bad) > _SHOWN:
         parts.append(f"{len(bad) - _SHOWN:,} more checks failed; --json lists them")
     return parts
 
 
-def _differences_view(found: Verification) -> list[Table | str]:
-    if not found.differences:
-        return []
-    rows = [
-        (
-            each.kind,
-            f"{each.count:,}",
-            each.path,
-            f"{each.source}, record {each.record:,}",
-            each.place,
-            each.in_source,
-            each.in_tables,
-        )
-        for each in found.differences
-    ]
-    heads = ("difference", "times", "path", "first in", "there", "source", "tables")
-    parts: list[Table | str] = [grid(heads, rows, numeric=("times",))]
-    if found.looked_at < found.differing:
-        parts.append(f"{found.looked_at:,} of the records that differ were looked at place by place")
-    return parts
+def _differences_view(found: Verification) -> list[str]:
+    """Return the differences, two lines each: what and how often, then the first one's place."""
+    lines = []
+    for each in found.differences:
+        times = "once" if each.count == 1 else f"{each.count:,} times"
+        sides = f": {each.in_source or 'nothing'} in the source, {each.in_tables or 'nothing'} in the tables"
+        lines.append(f"{each.kind} {times}: {each.path or 'the whole record'}{sides if each.place else ''}")
+        place = f", at {each.place}" if each.place else ""
+        lines.append(f"    first in {each.source}, record {each.record:,}{place}")
+    if found.differences and found.looked_at < found.differing:
+        lines.append(f"{found.looked_at:,} of the records that differ were looked at place by place")
+    return lines
 
 
 def _asides(found: Verification) -> list[str]:
