@@ -24,6 +24,8 @@ class RecoveryTest(FolderTest):
         cases = (
             ("bad lines", LINES, [1, 4], [("syntax", 2, 2, "record"), ("encoding", 3, 3, "record"),
                                           ("truncated", 5, 5, "record")]),
+            ("a line that is no JSON, a line that goes on", b'{"id":1}\nsee below\n{"id":2};\n{"id":3}', [1, 3],
+             [("syntax", 2, 2, "record"), ("syntax", 3, 3, "record")]),
             ("bad UTF-8 in an array", b'[{"id":1},{"id":2,"t":"\xff"},{"id":3}]', [1, 3],
              [("encoding", 1, 2, "record")]),
             ("an array that breaks", b'[{"id":1},\n{"id":2},\n{"id":3,"z":tru},{"id":4}]', [1, 2],

@@ -16,14 +16,15 @@ from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import Path, format_path
 
 _SPACE = re.compile(r"[ \t\n\r]*")
+_BLANK = re.compile(r"[ \t\r]*")
 _BAD_BYTE = re.compile("[\udc80-\udcff]")
 _GLUED = re.compile(r"[0-9A-Za-z][0-9A-Za-z+._\u0080-\U0010ffff-]")
 """Two values without anything between them, as in `01` or `truefalse`."""
 _TO_RECORD_END = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\]]', re.DOTALL)
 
 
-_STARTS = frozenset(("", *'{["-0123456789tfn'))
-"""What a JSON text begins with, or nothing."""
+_STARTS = frozenset(("", "\n", *'{["-0123456789tfn'))
+"""What a JSON text begins with, or the end of the line."""
 
 
 def _refuse_constant(word: str) -> NoReturn:
@@ -179,8 +180,10 @@ class RecordReader:
 
     def _check_line_end(self) -> None:
         """Check that what follows a record on its line could be another."""
-        self._skip()
-        if self._text[self._at : self._at + 1] not in _STARTS:
+        match = _BLANK.match(self._text, self._at)
+        assert match is not None
+        if self._text[match.end() : match.end() + 1] not in _STARTS:
+            self._at = match.end()
             self._fail("expected the end of the line")
 
     def _pass_comma(self) -> None:
