@@ -14,12 +14,10 @@ from tessaron.core.errors import UsageError
 from tessaron.core.kinds import SCALAR_KINDS
 from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.paths import path_of_text
-from tessaron.core.layouts.writing import write_draft
 from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.work import RowsTask
-from tessaron.draft_facts import plain_draft
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
@@ -86,6 +84,10 @@ class DraftedRun:
 
     def layout_text(self) -> str:
         """Return the layout that was drafted, as a layout file."""
+        # Only exports write their layout; a run that makes tables in memory does without.
+        from tessaron.core.layouts.writing import write_draft
+        from tessaron.draft_facts import plain_draft
+
         if self._flat is not None:
             return self._flat.layout_text
         around = tuple(table for _, each in self._layouts[:-1] for table in each.tables)

@@ -9,10 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
-from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
 from tessaron.core.layouts.paths import LayoutPath, LayoutPathError
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Path, Step
+
+if TYPE_CHECKING:
+    from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
 
 Names = tuple[str, ...]
 _NAME = r"[^\W\d][\w.-]*"
