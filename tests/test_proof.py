@@ -115,6 +115,17 @@ class RebuildTest(FolderTest):
 
         self.assertEqual(flat(got), flat(wanted))
 
+    def test_records_stand_where_they_stood(self):
+        document = (
+            '<reg v="1"><ms><m>1</m><m>2</m></ms><list><l><n>1</n></l><l><n>2</n><!-- x --></l></list>'
+            "<os><o>a</o><o>b</o></os></reg>"
+        )
+        folder = self.export(self.write("r.xml", document), exact=True, records="/reg/list/l")
+        tessaron.rebuild(folder, self.folder / "o.xml")
+        got = (self.folder / "o.xml").read_text().replace("\n", "")
+        self.assertEqual(got.partition("?>")[2], document.replace("<!-- x -->", ""))
+        self.assertTrue(tessaron.verify(folder).passed)
+
     def test_tables_that_tessaron_did_not_make(self):
         pq.write_table(
             pa.table(

@@ -24,7 +24,9 @@ def order_of(element: Any, text: str, is_wanted: Callable[[str], bool], spelled:
     """
     tokens = list(_tokens(element, text, is_wanted, spelled))
     names = [token for token, _ in tokens if token is not None]
-    if len(set(names)) <= 1 and (not text or (tokens and tokens[0][0] is None and len(tokens) == 2)):
+    if not names or (
+        len(set(names)) == 1 and (not text or (tokens and tokens[0][0] is None and len(tokens) == 2))
+    ):
         return ""
     last = {name: index for index, (name, _) in enumerate(tokens)}
     shown = []

@@ -28,6 +28,10 @@ class JsonDialect:
         made = quoted(texts) if is_string else texts
         return made if instead is None else applied(made, instead, texts if is_string else None)
 
+    def told(self, tokens: Any) -> Any:
+        """Return scalars that only the rest of the rows tells of, given as JSON."""
+        return tokens
+
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to what a row of a table is: none, as the name stands at the array."""
         return ""

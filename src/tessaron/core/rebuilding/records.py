@@ -36,6 +36,9 @@ class Dialect(Protocol):
     def value(self, values: Any, form: Form, instead: Any) -> Any:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
 
+    def told(self, tokens: Any) -> Any:
+        """Return scalars that only the rest of the rows tells of, given as JSON."""
+
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to what a row of a table is; empty where it has no name of its own."""
 
@@ -93,7 +96,7 @@ class _Maker:
     def _at(self, path: tuple[str, ...], place: Place, made: dict[int, Any], rest: Overrides | None) -> Any:
         """Return what stands at a place of each row, null where nothing does."""
         instead = None if rest is None else rest.scalars(path)
-        value = instead
+        value = None if instead is None else self._dialect.told(instead)
         if place.column is not None and place.form is not None:
             value = self._dialect.value(self._group.rows.column(place.column), place.form, instead)
         members = [(name, made[id(below)]) for name, below in place.members.items()]

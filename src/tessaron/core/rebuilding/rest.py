@@ -160,9 +160,11 @@ class _Finder:
         if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
             return None
         parts = []
+        is_markup = any(str(step).startswith(MARKUP) for step in (*self._plan.level, *path))
         if form is not None:
-            is_markup = any(str(step).startswith(MARKUP) for step in (*self._plan.level, *path))
             parts += list(_odd_values(branch.node, form, self._exact, is_markup))
+        elif self._exact and is_markup:
+            parts += list(_empty_elements(branch.node))
         if self._exact:
             parts += list(self._hollow(branch, path))
         if not parts:
@@ -245,6 +247,14 @@ def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterabl
             if form.type.name in ("text", "uuid") and lane != "texts" and not is_markup:
                 tokens = _repeated(AS_IT_IS, len(tokens))
             yield rows[odd].astype(np.int64), tokens
+
+
+def _empty_elements(node: Node) -> Iterable[tuple[Int64s, Any]]:
+    """Yield the rows of empty elements of XML: where records stood, that no column tells of, is one."""
+    empty = node.texts.byte_lengths == 0
+    if empty.any():
+        rows = node.rows_present()[places_of(node, (Kind.TEXT,))[empty]]
+        yield rows.astype(np.int64), _repeated('""', len(rows))
 
 
 _KINDS_OF_LANE = {

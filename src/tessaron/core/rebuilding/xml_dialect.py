@@ -52,6 +52,10 @@ class XmlDialect:
         made = pc.if_else(pc.equal(tokens, "null"), nil, text(f"<{shown}/>"))
         return pc.if_else(tokens.is_valid(), made, text_null())
 
+    def told(self, tokens: Any) -> Any:
+        """Return scalars that only the rest of the rows tells of, given as JSON."""
+        return _replaced(_unquoted(tokens), _IN_TEXT)
+
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to the element that a row of a table is."""
         names = [step for step in places.table.rows if isinstance(step, str)]
