@@ -256,6 +256,22 @@ class VerifyTest(FolderTest):
                 self.assertEqual(done.returncode, 1)
                 self.assertRegex(done.stdout.decode(), f"failed: .*{name}: .*{message}")
 
+    def test_files_that_cannot_be_read(self):
+        for form, name, content in (
+            ("parquet", "calls.parquet", b"PAR1"),
+            ("parquet", "calls_tags.parquet", None),
+            ("csv", "calls_stays.csv", b""),
+            ("csv", "calls_tags.csv", b"row_key,parent_key,ordinal,value\r\nx,1,1,a\r\n"),
+        ):
+            with self.subTest(name, content=content):
+                tessaron.export(self.source, self.target, format=form, replace=True)
+                path = self.target / name
+                path.unlink() if content is None else path.write_bytes(content)
+                done = quick_command("verify", self.target)
+                self.assertEqual(done.returncode, 1)
+                self.assertIn(f"failed: {path.stem}: ", done.stdout.decode())
+                self.assertIn("not identical: ", done.stdout.decode())
+
     def test_a_source_that_changed(self):
         tessaron.export(self.source, self.target)
         lines = CALLS.splitlines(keepends=True)

@@ -145,10 +145,10 @@ def verify(
     work = _Comparison(tables, receipt, options, progress or NoProgress())
     try:
         work.run(named)
-    except DataError as error:
+    except (DataError, SourceError) as error:
         if all(check.passed for check in checks):
             raise
-        checks.append(Check(error.place.source, "records", 1, f"not compared: {error.reason}"))
+        checks.append(Check(str(folder), "records", 1, f"not compared: {error}"))
     return Verification(
         str(folder), tuple(work.names), tables.layout.part.exact, work.records, work.differing,
         work.looked_at, work.found(), (*checks, *work.checks), dict(work.left_out), tables.way.lost,

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
-from tessaron.core.errors import DataError, Place, SourceError
+from tessaron.core.errors import DataError, Place, SourceError, TessaronError
 from tessaron.core.formulas import without_apostrophes
 from tessaron.core.layout import Table
 
@@ -69,6 +69,8 @@ class TableFolder:
                 is_marked = self._has_apostrophes and path.suffix == ".csv"
                 yield without_apostrophes(cast) if is_marked else cast
                 row += batch.num_rows
+        except TessaronError:
+            raise
         except (pa.ArrowException, OSError) as error:
             raise SourceError(f"{path}: cannot be read: {_first_line(error)}") from error
 
