@@ -17,7 +17,7 @@ from tests.harness import FolderTest, command, quick_command
 from tests.strategies import DOCUMENTS, ELEMENTS, xml_text
 
 PLAIN = settings(
-    max_examples=30,
+    max_examples=20,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large, HealthCheck.filter_too_much],
 )
@@ -422,6 +422,15 @@ TYPES = st.sampled_from(
 
 class ArbitraryLayoutsTest(FolderTest):
     """A drafted layout changed at random: it runs, or all its faults are said, and its receipt adds up."""
+
+    def test_rows_that_are_worked_on_keep_no_rest(self):
+        """Once every value of a table is cleaned, nothing of it goes back."""
+        source = self.write("s.ndjson", '{"a":null,"b":[true,0]}')
+        text = tessaron.draft(source).text.replace(
+            'path = "@", type = "text"', 'path = "@", type = "text", trim = true'
+        )
+        tessaron.export(source, self.folder / "t", layout=tessaron.Layout(text))
+        self.assertTrue(tessaron.verify(self.folder / "t").passed)
 
     @PLAIN
     @given(DOCUMENTS, st.data())

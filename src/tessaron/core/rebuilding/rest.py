@@ -145,7 +145,8 @@ class _Finder:
             parts = [part for part in (self._own(branch, path),) if part is not None]
             parts += [objects(below, self._count)] if below else []
             found[index] = coalesced(*parts) if parts else None
-        return found[0]
+        # Nothing is kept where all that a row is has become something else.
+        return found[0] if found else None
 
     def _is_worked_on(self, path: Path) -> bool:
         """Say whether all that columns hold of a place has become something else."""
