@@ -12,7 +12,8 @@ from typing import Any
 from tessaron.core.errors import SourceError, TargetError, UsageError
 from tessaron.core.layouts.checking import check_layout
 from tessaron.core.layouts.compiling import CompiledLayout, compile_layout
-from tessaron.core.layouts.model import LayoutPart
+from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
+from tessaron.core.paths import Origin
 
 
 class Layout:
@@ -110,9 +111,7 @@ class Layout:
         tables = {
             name: table.model_copy(
                 update={
-                    "columns": {
-                        key: column for key, column in table.columns.items() if f"{name}.{key}" not in gone
-                    },
+                    "columns": _columns_but(name, table, gone),
                     "key": [key for key in table.key if f"{name}.{key}" not in gone],
                     "carry": [],
                 }
@@ -257,3 +256,15 @@ class Layout:
             editing.set_keys(editing.table_in(document, table), keys)
 
         return self._changed(change)
+
+
+_ROW_ITSELF = ("@", "$", ".")
+"""How a column is spelled that holds all of a row."""
+
+
+def _columns_but(name: str, table: TablePart, gone: set[str]) -> dict[str, ColumnPart]:
+    """Return the columns of a table without some; nothing asks for a row's own scalars without theirs."""
+    left = {key: column for key, column in table.columns.items() if f"{name}.{key}" not in gone}
+    if any(column.path in _ROW_ITSELF for key, column in table.columns.items() if key not in left):
+        return {key: column for key, column in left.items() if column.origin != Origin.REST.value}
+    return left
