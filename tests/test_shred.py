@@ -144,7 +144,7 @@ class StructureTest(unittest.TestCase):
 class CountsTest(unittest.TestCase):
     """Every value is in its table, as often as an independent walk finds it."""
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=100, deadline=None)
     @given(RECORDS, st.integers(1, 60))
     def test_nothing_is_lost_and_chunks_do_not_matter(self, records, chunk_bytes):
         expected = sum(map(walk, records), Counter())
