@@ -399,7 +399,7 @@ class RoundTripTest(FolderTest):
 
     def test_with_workers(self):
         line = json.loads(CALLS.splitlines()[0])
-        source = self.write("big.ndjson", "".join(json.dumps(line | {"id": n}) + "\n" for n in range(60_000)))
+        source = self.write("big.ndjson", "".join(json.dumps(line | {"id": n}) + "\n" for n in range(90_000)))
         tessaron.export(source, self.folder / "t", workers=2)
         self.assertTrue(tessaron.verify(self.folder / "t", workers=2).passed)
 
