@@ -322,6 +322,21 @@ class VerifyTest(FolderTest):
         self.assertEqual((receipt.records, receipt.rejected, receipt.gaps), (4, 1, []))
         self.assertTrue(tessaron.verify(self.target).passed)
 
+    def test_records_that_a_layout_rejects_are_no_difference(self):
+        plain = tessaron.draft(self.source).text
+        self.assertIn('path = "$.id", type = "integer" }', plain)
+        for rule in ("least = 2", "most = 2", "allowed = [1, 3]", "unique = true"):
+            with self.subTest(rule):
+                text = plain.replace(
+                    'path = "$.id", type = "integer" }', f'path = "$.id", type = "integer", {rule} }}'
+                )
+                receipt = tessaron.export(
+                    self.source, self.target, layout=tessaron.Layout(text), replace=True
+                )
+                self.assertEqual((receipt.rejected, receipt.gaps), (0 if "unique" in rule else 1, []))
+                found = tessaron.verify(self.target)
+                self.assertTrue(found.passed, found.differences)
+
     def test_arguments(self):
         tessaron.export(self.source, self.target)
         self.assertEqual(json.loads(quick_command("verify", self.target, "--json").stdout)["records"], 3)

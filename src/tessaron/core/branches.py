@@ -234,6 +234,17 @@ def joined(pieces: list[Any]) -> Any:
     return np.concatenate(pieces)
 
 
+def filled_rows(branch: Branch, kind: Kind) -> npt.NDArray[np.bool_]:
+    """Return in which rows of its level something stands below a branch's objects, or its arrays."""
+    found = np.zeros(branch.node.row_count, np.bool_)
+    for step, child in branch.children.items():
+        if kind is Kind.OBJECT and isinstance(step, str):
+            found[child.node.rows_present()] = True
+        elif (kind is Kind.OBJECT and step is Each.ENTRY) or (kind is Kind.ARRAY and step is Each.ELEMENT):
+            found[child.node.parent_rows] = True
+    return found
+
+
 def take(values: Any, indices: npt.NDArray[Any]) -> Any:
     """Return the values of a lane at `indices`, in that order."""
     if len(indices) == len(values) and (len(indices) == 0 or (np.diff(indices) == 1).all()):

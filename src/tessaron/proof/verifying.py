@@ -315,5 +315,10 @@ class _Comparison:
 
 
 _OF_LAYOUT = frozenset(
-    ("misfit", "required", "allowed", "least", "most", "pattern", "unique", "beyond", "expression")
-)
+    (
+        "misfit", "required", "allowed", "range", "pattern", "unique", "beyond", "division_by_zero",
+        "overflow", "not_convertible", "embedded", "row_too_long", "piece_repeated",
+        "piece_not_object", "name_taken",
+    )
+)  # fmt: skip
+"""Codes of rejects for what a record holds: it can be read, and yet stands in no table."""

@@ -15,7 +15,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.branches import Branch, tree_of
+from tessaron.core.branches import Branch, filled_rows, tree_of
 from tessaron.core.casting import places_of, without_empty_texts
 from tessaron.core.digests import digest_texts
 from tessaron.core.fragment import Fragment, Int64s, TextLane
@@ -114,19 +114,9 @@ def _parts(spot: _Spot, exact: bool) -> list[tuple[Int64s, Words]]:
     if exact:
         for kind, word in ((Kind.NULL, _NULL), (Kind.OBJECT, _OBJECT), (Kind.ARRAY, _ARRAY)):
             rows = present[node.kinds == kind]
-            rows = rows[~_filled(branch, kind)[rows]] if kind is not Kind.NULL and len(rows) else rows
+            rows = rows[~filled_rows(branch, kind)[rows]] if kind is not Kind.NULL and len(rows) else rows
             if len(rows):
                 found.append((rows, _mixed(locations[rows], word)))
-    return found
-
-
-def _filled(branch: Branch, kind: Kind) -> npt.NDArray[np.bool_]:
-    found = np.zeros(branch.node.row_count, np.bool_)
-    for step, child in branch.children.items():
-        if kind is Kind.OBJECT and isinstance(step, str):
-            found[child.node.rows_present()] = True
-        elif (kind is Kind.OBJECT and step is ENTRY) or (kind is Kind.ARRAY and step is ELEMENT):
-            found[child.node.parent_rows] = True
     return found
 
 

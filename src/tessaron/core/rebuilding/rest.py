@@ -16,12 +16,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.branches import Branch, origin
+from tessaron.core.branches import Branch, filled_rows, origin
 from tessaron.core.casting import at_rows, places_of
 from tessaron.core.fragment import Bools, Int64s, Node, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Origin, Path, format_path, plain_name
+from tessaron.core.paths import MARKUP, Origin, Path, format_path, plain_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, text
 from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
@@ -193,12 +193,7 @@ class _Finder:
 
     def _filled(self, branch: Branch, kind: Kind, path: Path) -> Bools:
         """Return in which rows something stands below an object or array."""
-        found = np.zeros(self._count, np.bool_)
-        for step, child in branch.children.items():
-            if kind is Kind.OBJECT and isinstance(step, str):
-                found[child.node.rows_present()] = True
-            elif (step is ENTRY and kind is Kind.OBJECT) or (step is ELEMENT and kind is Kind.ARRAY):
-                found[child.node.parent_rows] = True
+        found = filled_rows(branch, kind)
         if branch.fold is not None and kind is Kind.ARRAY:
             found[_folded_rows(self._level, path)] = True
         return found
