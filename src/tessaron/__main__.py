@@ -1,6 +1,35 @@
-"""`python -m tessaron` is the command `tessaron`."""
+"""`python -m tessaron` is the command `tessaron`; a signal ends it with a word at any moment."""
 
-from tessaron.cli import main
+from __future__ import annotations
+
+import os
+import signal
+import sys
+from types import FrameType
+
+
+def main() -> None:
+    """Run the command line.
+
+    Until the libraries are loaded nothing is read or written, and whoever stops the process is told so at
+    once; and behind the end, when all is done and said, a signal changes nothing any more.
+    """
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, _stop_at_once)
+    from tessaron.cli import main as command
+
+    try:
+        command()
+    finally:
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, signal.SIG_IGN)
+
+
+def _stop_at_once(number: int, frame: FrameType | None) -> None:
+    # Inside of an import an exception may be taken for a fault of a library.
+    os.write(sys.__stderr__.fileno() if sys.__stderr__ else 2, b"tessaron: stopped; nothing was begun\n")
+    os._exit(130)
+
 
 if __name__ == "__main__":
     main()

@@ -17,6 +17,7 @@ from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
+from tessaron.core.visible import in_quotes
 from tessaron.core.work import RowsTask
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
@@ -108,7 +109,7 @@ class DraftedRun:
             paths = [format_path(path) for path in (*met, *passed) if path]
             near = get_close_matches(unmet[0], sorted({*paths, *_last_names(paths)}), 3, 0.5)
             hint = f"; near it: {', '.join(near)}" if near else "; tessaron survey shows all paths"
-            raise UsageError(f"nothing is met by the pattern {unmet[0]!r}{hint}")
+            raise UsageError(f"nothing is met by the pattern {in_quotes(unmet[0])}{hint}")
         kept: list[Table] = []
         for table in reversed(layout.tables):
             has_children = any(other.parent == table.name or other.through == table.name for other in kept)
@@ -163,7 +164,7 @@ class DraftedRun:
         unknown = [name for name in self._options.key if name not in names]
         if unknown:
             raise UsageError(
-                f"no column {unknown[0]!r} in {top.name} for its key; there are {', '.join(names)}"
+                f"no column {in_quotes(unknown[0])} in {top.name} for its key; there are {', '.join(names)}"
             )
         if self._options.key:
             self._check = self._stack.enter_context(UniqueCheck(tuple(self._options.key)))

@@ -13,6 +13,7 @@ from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.writing import write_draft
 from tessaron.core.paths import Path, format_path
 from tessaron.core.tables import shift_keys
+from tessaron.core.visible import in_quotes
 from tessaron.core.work import RowsTask
 from tessaron.draft_facts import draft_of
 from tessaron.feeds import Progress
@@ -84,4 +85,4 @@ def _table_at(text: str, levels: dict[Path, str], spelling: LayoutPaths) -> str:
         return levels[path.steps]
     known = [format_path(level) for level in levels]
     near = get_close_matches(text, known, 3, 0.5) or known
-    raise UsageError(f"no rows stand at {text!r}; there are rows at {', '.join(near)}")
+    raise UsageError(f"no rows stand at {in_quotes(text)}; there are rows at {', '.join(near)}")

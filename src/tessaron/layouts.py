@@ -14,6 +14,8 @@ from tessaron.core.layouts.checking import check_layout
 from tessaron.core.layouts.compiling import CompiledLayout, compile_layout
 from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
 from tessaron.core.paths import Origin
+from tessaron.core.visible import in_quotes
+from tessaron.sinks.syncing import write_file
 
 
 class Layout:
@@ -65,13 +67,9 @@ class Layout:
         Raises:
             TargetError: When that cannot be done.
         """
-        target = Path(path)
-        aside = target.with_name(f".{target.name}.{os.getpid()}")
         try:
-            aside.write_text(self._text, "utf-8")
-            aside.replace(target)
+            write_file(Path(path), self._text)
         except OSError as error:
-            aside.unlink(missing_ok=True)
             raise TargetError(f"{path}: the layout cannot be written: {error.strerror}") from error
 
     @property
@@ -101,7 +99,7 @@ class Layout:
             UsageError: When there is no such table.
         """
         if table not in self._part.tables:
-            raise UsageError(f"no table {table!r} in the layout; there are {', '.join(self.tables)}")
+            raise UsageError(f"no table {in_quotes(table)} in the layout; there are {', '.join(self.tables)}")
         columns = self._part.tables[table].columns
         return {name: column.model_dump(exclude_unset=True) for name, column in columns.items()}
 
@@ -236,7 +234,9 @@ class Layout:
         plans = {plan.name: plan for plan in compiled.records.tables}
         for name in (table, *multiply):
             if name not in plans or name not in self._part.tables:
-                raise UsageError(f"no table {name!r} in the layout; there are {', '.join(self.tables)}")
+                raise UsageError(
+                    f"no table {in_quotes(name)} in the layout; there are {', '.join(self.tables)}"
+                )
         chosen = [plans[name].level for name in (table, *multiply)]
         above = [
             name

@@ -7,11 +7,13 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal, get_args
 
+from tessaron.core.bounds import MOST_BYTES, MOST_CHUNK_BYTES, MOST_COUNTED, MOST_LEVELS, MOST_WORKERS
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import JsonPath, parse_path
 from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions, WhiteSpace
 from tessaron.core.selecting import PatternSelection
 from tessaron.core.structure import StructureRules
+from tessaron.core.visible import clipped, in_quotes
 from tessaron.core.xpath.location import parse_location
 from tessaron.sources.chunks import CHUNK_BYTES
 
@@ -125,23 +127,27 @@ class Options:
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
-            raise UsageError(f"expected duplicate_keys of last, reject, got {self.duplicate_keys!r}")
+            raise UsageError(f"expected duplicate_keys of last, reject, got {in_quotes(self.duplicate_keys)}")
         if self.keys not in ("sequence", "digest"):
-            raise UsageError(f"expected keys of sequence, digest, got {self.keys!r}")
-        for name, value, least in (
-            ("workers", self.workers, 1),
-            ("memory", self.memory, LEAST_MEMORY),
-            ("depth_limit", self.depth_limit, 1),
-            ("chunk_bytes", self.chunk_bytes, 1),
-            ("first", self.first, 1),
-            ("stop_after", self.stop_after, 0),
+            raise UsageError(f"expected keys of sequence, digest, got {in_quotes(self.keys)}")
+        for name, value, least, most in (
+            ("workers", self.workers, 1, MOST_WORKERS),
+            ("memory", self.memory, LEAST_MEMORY, MOST_BYTES),
+            ("depth_limit", self.depth_limit, 1, MOST_LEVELS),
+            ("chunk_bytes", self.chunk_bytes, 1, MOST_CHUNK_BYTES),
+            ("first", self.first, 1, MOST_COUNTED),
+            ("stop_after", self.stop_after, 0, MOST_COUNTED),
         ):
             if value is not None and value < least:
                 raise UsageError(f"expected {name} of at least {least:,}, got {value:,}")
+            if value is not None and value > most:
+                raise UsageError(f"expected {name} of at most {most:,}, got {clipped(f'{value:,}')}")
         if self.stop_at_share is not None and not 0 <= self.stop_at_share <= 1:
-            raise UsageError(f"expected stop_at_share from 0 to 1, got {self.stop_at_share!r}")
+            raise UsageError(f"expected stop_at_share from 0 to 1, got {in_quotes(self.stop_at_share)}")
         if self.white_space not in get_args(WhiteSpace):
-            raise UsageError(f"expected white_space of trim, collapse, keep, got {self.white_space!r}")
+            raise UsageError(
+                f"expected white_space of trim, collapse, keep, got {in_quotes(self.white_space)}"
+            )
 
     @classmethod
     def of(cls, options: Mapping[str, Any]) -> Options:
@@ -152,7 +158,9 @@ class Options:
         """
         unknown = sorted(options.keys() - cls.__dataclass_fields__.keys())
         if unknown:
-            raise TypeError(f"unknown option {unknown[0]!r}; there are {', '.join(cls.__dataclass_fields__)}")
+            raise TypeError(
+                f"unknown option {in_quotes(unknown[0])}; there are {', '.join(cls.__dataclass_fields__)}"
+            )
         return cls(**options)
 
     def check_for_json(self) -> None:
@@ -180,7 +188,7 @@ class Options:
             if self.records.startswith("$"):
                 raise UsageError(
                     f"expected a path of XPath 1.0 such as /manifest/consignment, as this source is XML, "
-                    f"got {self.records!r}"
+                    f"got {in_quotes(self.records)}"
                 )
             parse_location(self.records)
 
@@ -201,7 +209,7 @@ class Options:
 
     def kernel_options(self) -> KernelOptions:
         """Return what the kernel has to know."""
-        return KernelOptions(self.duplicate_keys == "reject", self.depth_limit)
+        return KernelOptions(self.duplicate_keys == "reject", self.depth_limit, tells_halves=self.exact)
 
     def selection(self) -> PatternSelection | None:
         """Return what the patterns ask for; None if there are none."""

@@ -17,7 +17,7 @@ from tessaron.core.faults import Fault
 from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
-from tessaron.core.naming import name_of_source
+from tessaron.core.naming import name_of_sources
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.selecting import Selection
@@ -202,8 +202,9 @@ class Reading:
         last = recognised if self._path is None else self._path.last_name()
         if last:
             return last
-        first = self.inputs[0]
-        return name_of_source(first.name) if isinstance(first, ByteInput) and first.path else "records"
+        paths = [entry.path for entry in self.inputs if isinstance(entry, ByteInput)]
+        found = [str(path.absolute()) for path in paths if path is not None]
+        return name_of_sources(found) if found and len(found) == len(self.inputs) else "records"
 
     def documents_name(self, top: str) -> str:
         """Return the name for the table of what stands around the records."""

@@ -102,6 +102,7 @@ def export(
     for_spreadsheets: bool = False,
     progress: Progress | None = None,
     layout: Layout | None = None,
+    sync: bool = True,
     **options: Any,
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
@@ -117,6 +118,8 @@ def export(
             apostrophe; rebuild and verify know of it.
         progress: Is told how far the run is.
         layout: Which tables to write; else they are drafted from the data.
+        sync: Whether all of it is on the disk itself, and not only in the system's memory, when this returns:
+            then it is whole after a power cut too.
         **options: As in `shred`.
 
     Returns:
@@ -140,7 +143,7 @@ def export(
         inputs, settled = inputs_of_rejects(Path(from_rejects), settled, layout)
     else:
         inputs = resolve_inputs(source)
-    with TargetFolder(Path(target), replace) as folder, ExitStack() as stack:
+    with TargetFolder(Path(target), replace, sync) as folder, ExitStack() as stack:
         run = start_run(inputs, settled, progress or NoProgress(), stack, layout)
         plan = run.read()
         workers = settled.worker_count()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import secrets
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -20,6 +19,7 @@ from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.splitting import Form
 from tessaron.core.structure import settle
 from tessaron.matching import PathReader, parse_chunk
+from tessaron.sinks.syncing import write_file
 from tessaron.sources.chunks import ChunkReader
 from tessaron.sources.formats import xml_inputs
 from tessaron.sources.inputs import ByteInput, resolve_inputs
@@ -160,10 +160,7 @@ def _inside(records: list[Any], found: _Source) -> str:
 
 
 def _write(path: Path, text: str) -> None:
-    aside = path.with_name(f".{path.name}.{os.getpid()}.part")
     try:
-        aside.write_text(text, "utf-8")
-        os.replace(aside, path)
+        write_file(path, text)
     except OSError as error:
-        aside.unlink(missing_ok=True)
         raise TargetError(f"{path}: cannot be written: {error.strerror}") from error

@@ -11,7 +11,7 @@ import numpy as np
 
 from tessaron.core.distinct import STANDARD_ERROR, Hashes
 from tessaron.core.kinds import Kind
-from tessaron.core.noticing import SurveyNote
+from tessaron.core.noticing import TELLING_FROM, SurveyNote
 from tessaron.core.paths import Path
 from tessaron.core.profile import Example
 from tessaron.core.shape import ShapeNode
@@ -109,7 +109,7 @@ def _find_repeats(reading: Reading, record: ShapeNode, pool: Pool) -> Mapping[Pa
     watched: dict[Path, int] = {}
     for _, node, path in survey_entries(record):
         scalars = sum(node.counts[kind] for kind in node.scalar_kinds())
-        if node.profile is None or scalars < 2 or not _may_be_key(node):
+        if node.profile is None or scalars < TELLING_FROM or not _may_be_key(node):
             continue
         distinct = node.profile.distinct
         if distinct.counts is not None:

@@ -13,6 +13,7 @@ import pyarrow as pa
 
 from tessaron.core.digest_keys import digest_of_columns
 from tessaron.core.digests import Digests
+from tessaron.core.noticing import TELLING_FROM
 
 MOST_CANDIDATES = 12
 """So many columns, from the first, are watched: keys stand in front."""
@@ -103,8 +104,10 @@ class CandidateKeys:
                 self._checks[name].add(batch)
 
     def names(self) -> list[str]:
-        """Return the columns that are never null and have every value once."""
-        return [name for name, check in self._checks.items() if check.rows > 1 and check.is_unique()]
+        """Return the columns that are never null and have every value once; of few rows that says nothing."""
+        return [
+            name for name, check in self._checks.items() if check.rows >= TELLING_FROM and check.is_unique()
+        ]
 
 
 class FirstSeen:

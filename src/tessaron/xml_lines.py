@@ -8,6 +8,7 @@ from lxml import etree
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel.xml_parsing import reason_of
+from tessaron.core.visible import in_quotes
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.value_lines import UndeclaredPrefixError, ValueLines, lines_of
 from tessaron.sources.encodings import utf8_blocks
@@ -31,7 +32,7 @@ def xml_lines(inputs: Sequence[ByteInput]) -> Iterator[str]:
             try:
                 yield from lines_of(blocks, ValueLines(prefixes, position))
             except UndeclaredPrefixError as error:
-                reason = f"expected declared prefixes: {error.prefix!r} stands for no namespace"
+                reason = f"expected declared prefixes: {in_quotes(error.prefix)} stands for no namespace"
                 raise DataError(reason, Place(entry.name, line=error.line), "namespace") from None
             except etree.XMLSyntaxError as error:
                 code, reason = reason_of(str(error.msg))

@@ -10,12 +10,12 @@ from pathlib import Path
 
 import click
 
+from tessaron.cli.group import count_type
+
 
 @click.command()
 @click.option("--into", metavar="DIR", help="Folder to work in; else a new temporary one.")
-@click.option(
-    "--records", type=click.IntRange(min=1), help="Only write so many vessel calls, for benchmarks."
-)
+@click.option("--records", type=count_type(), help="Only write so many vessel calls, for benchmarks.")
 def demo(into: str | None, records: int | None) -> None:
     """Run the whole example on the harbour's vessel calls, or write its data only."""
     from tessaron.demo.generator import write_calls

@@ -8,7 +8,16 @@ from typing import Any
 
 import click
 
-from tessaron.cli.group import ByteSize, records_option, say, source_argument, source_of, xml_options
+from tessaron.cli.group import (
+    ByteSize,
+    count_type,
+    records_option,
+    say,
+    source_argument,
+    source_of,
+    workers_option,
+    xml_options,
+)
 
 
 def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:
@@ -53,8 +62,8 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
 @click.option("--only", metavar="PATTERN", multiple=True, help="As in export.")
 @click.option("--without", metavar="PATTERN", multiple=True, help="As in export.")
-@click.option("--first", type=click.IntRange(min=1), metavar="N", help="Only the first N records: a sample.")
-@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
+@workers_option
 @click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
 def draft(
     sources: tuple[str, ...],

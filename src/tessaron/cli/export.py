@@ -11,12 +11,16 @@ from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
     ByteSize,
     Share,
+    count_type,
     layout_of,
     records_option,
     shaping_options,
     source_of,
+    told_if_stopped,
+    workers_option,
     xml_options,
 )
+from tessaron.core.bounds import MOST_LEVELS
 
 
 @click.command()
@@ -63,16 +67,19 @@ from tessaron.cli.group import (
 )
 @click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
 @click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
-@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@workers_option
 @click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
-@click.option("--depth-limit", type=click.IntRange(min=1), metavar="N", help="Reject what is nested deeper.")
-@click.option("--stop-after", type=click.IntRange(min=0), metavar="N", help="Fail after more than N rejects.")
+@click.option(
+    "--depth-limit", type=count_type(most=MOST_LEVELS), metavar="N", help="Reject what is nested deeper."
+)
+@click.option("--stop-after", type=count_type(0), metavar="N", help="Fail after more than N rejects.")
 @click.option(
     "--stop-at-share", type=Share(), metavar="PERCENT", help="Fail if more of the records are rejects: 1%."
 )
 @click.option(
     "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
 )
+@click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def export(
     sources: tuple[str, ...],
@@ -86,6 +93,7 @@ def export(
     as_json: bool,
     layout_file: str | None,
     from_rejects: str | None,
+    no_sync: bool,
     **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
@@ -113,12 +121,14 @@ def export(
             envelope=not no_envelope,
             dictionaries=dictionary,
             not_dictionaries=no_dictionary,
+            sync=not no_sync,
             **options,
         )
-    if as_json:
-        click.echo(receipt.to_json(), nl=False)
-    else:
-        show(console(), *receipt_view(receipt))
-        show(console(stderr=True), *notes_view(receipt))
+    with told_if_stopped(f"the new tables are all in {output}"):
+        if as_json:
+            click.echo(receipt.to_json(), nl=False)
+        else:
+            show(console(), *receipt_view(receipt))
+            show(console(stderr=True), *notes_view(receipt))
     if not receipt.passed or (options["strict"] and receipt.misses):
         sys.exit(EXIT_CHECK_FAILED)

@@ -11,13 +11,14 @@ import click
 
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
+    count_type,
     namespace_option,
     records_option,
     say,
     source_of,
     terminal_width,
 )
-from tessaron.core.visible import visible
+from tessaron.core.visible import in_quotes, visible
 
 if TYPE_CHECKING:
     from tessaron.core.jsonpath import JsonPath
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
 @click.option(
     "--where-found", is_flag=True, help="Before each match: its path, the file and the record's number."
 )
-@click.option("--first", type=click.IntRange(min=1), metavar="N", help="Stop after N matches.")
+@click.option("--first", type=count_type(), metavar="N", help="Stop after N matches.")
 @click.option(
     "--pick",
     "picks",
@@ -58,17 +59,17 @@ def find(
     form: str | None,
     namespaces: dict[str, str],
 ) -> None:
-    r"""Print what PATH (JSONPath, RFC 9535; for XML any XPath 1.0) matches in SOURCE, a line for each.
+    """Print what PATH (JSONPath, RFC 9535; for XML any XPath 1.0) matches in SOURCE, a line for each.
 
     `$` is the document, in JSON Lines each line; with --records it is each record. JSON is printed compact,
     elements as XML, attributes and texts as they are. When nothing matches, the exit status is 1, and what
     is near is said on standard error.
 
     \b
-        tessaron find calls.ndjson '$.stays[?@.berth == "N1"].moves[*].cargo'
-        tessaron find feed.json '$.calls[*]' --pick id='$.call_id' --pick ship='$.vessel.name' --as csv
-        tessaron find manifests.xml '//m:consignment[@call="BWK-00017"]/m:goods' --raw
-    """
+    tessaron find calls.ndjson '$.stays[?@.berth == "N1"].moves[*].cargo'
+    tessaron find feed.json '$.calls[*]' --pick ship='$.vessel.name' --as csv
+    tessaron find manifests.xml '//m:consignment[@call="BWK-00017"]/m:goods' --raw
+    """  # noqa: D301  (the backspace is how click is told to keep the lines)
     if len(arguments) < 2:
         raise click.UsageError("expected a source and a path, as in: tessaron find feed.json '$.calls[*]'")
     if form and not picks:
@@ -144,7 +145,9 @@ def _pick(text: str) -> tuple[str, JsonPath]:
 
     name, equals, path = text.partition("=")
     if not equals or not name:
-        raise click.UsageError(f"expected --pick NAME=PATH, got {text!r}; for example: --pick id='$.call_id'")
+        raise click.UsageError(
+            f"expected --pick NAME=PATH, got {in_quotes(text)}; for example: --pick id='$.call_id'"
+        )
     return name, parse_path("$" + path[1:] if path.startswith("@") else path)
 
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, cast
 import click
 
 from tessaron.cli.group import EXIT_CHECK_FAILED, say, terminal_width
-from tessaron.core.visible import visible
+from tessaron.core.visible import in_quotes, visible
 
 if TYPE_CHECKING:
     from tessaron.core.xpath.results import Expression
@@ -81,7 +81,9 @@ def _print_rows(
 def _pick(text: str) -> tuple[str, str]:
     name, equals, path = text.partition("=")
     if not equals or not name:
-        raise click.UsageError(f"expected --pick NAME=PATH, got {text!r}; for example: --pick id=@id")
+        raise click.UsageError(
+            f"expected --pick NAME=PATH, got {in_quotes(text)}; for example: --pick id=@id"
+        )
     return name, path
 
 

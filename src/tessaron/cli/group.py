@@ -2,21 +2,31 @@
 
 from __future__ import annotations
 
+import io
 import os
 import re
 import shutil
 import signal
 import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
 from typing import Any, NoReturn
 
 import click
 
+from tessaron.core.bounds import MOST_BYTES, MOST_COUNTED, MOST_WORKERS
 from tessaron.core.errors import TessaronError
-from tessaron.core.visible import visible
+from tessaron.core.visible import clipped, in_quotes, visible
 
-EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED = 1, 2, 130
+EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED, EXIT_PIPE_CLOSED = 1, 2, 130, 141
+"""141 is what a shell says of a command that SIGPIPE ended, as it does others whose reader has gone."""
+
+
+def count_type(least: int = 1, most: int = MOST_COUNTED) -> click.IntRange:
+    """Return the type of an option that is a number of things."""
+    return click.IntRange(least, most)
 
 
 class ByteSize(click.ParamType[int]):
@@ -28,10 +38,14 @@ class ByteSize(click.ParamType[int]):
         """Return the bytes; fails on anything else."""
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMG]?)(i?)B?", str(value).strip(), re.IGNORECASE)
         if found is None:
-            self.fail(f"expected a size like 400MB or 2GiB, got {value!r}", param, context)
+            self.fail(f"expected a size like 400MB or 2GiB, got {clipped(repr(value))}", param, context)
         number, unit, binary = found.groups()
         base = 1024 if binary else 1000
-        return int(float(number) * base ** ("KMG".index(unit.upper()) + 1 if unit else 0))
+        size = float(number) * base ** ("KMG".index(unit.upper()) + 1 if unit else 0)
+        if size > MOST_BYTES:
+            shown = clipped(repr(value))
+            self.fail(f"expected a size of at most {MOST_BYTES // 10**9:,}GB, got {shown}", param, context)
+        return int(size)
 
 
 class Share(click.ParamType[float]):
@@ -44,7 +58,7 @@ class Share(click.ParamType[float]):
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(%?)", str(value).strip())
         share = float(found[1]) / (100 if found[2] else 1) if found else 2
         if share > 1:
-            self.fail(f"expected a share like 1% or 0.01, got {value!r}", param, context)
+            self.fail(f"expected a share like 1% or 0.01, got {clipped(repr(value))}", param, context)
         return share
 
 
@@ -53,22 +67,37 @@ class Group(click.Group):
 
     def invoke(self, context: click.Context) -> Any:
         """Run a command and end with the exit status that fits."""
-        signal.signal(signal.SIGTERM, _stop)
+        stopped = Stopped()
+        for stream in (sys.stdout, sys.stderr):
+            # Half surrogates, and letters that a terminal does not know, are shown as escapes.
+            if isinstance(stream, io.TextIOWrapper):
+                stream.reconfigure(errors="backslashreplace")
         try:
             result = super().invoke(context)
             sys.stdout.flush()
             return result
-        except TessaronError as error:
+        except KeyboardInterrupt as stop:
+            say("stopped; " + "; ".join(getattr(stop, "__notes__", ["nothing was left half-written"])))
+            context.exit(EXIT_INTERRUPTED)
+        except Exception as error:
+            if stopped.is_asked:
+                # A library may take the interrupt for a fault of its own, and a process that is stopped for
+                # one that broke down.
+                say("stopped; nothing was left half-written")
+                context.exit(EXIT_INTERRUPTED)
+            self._end_with(context, error)
+            raise
+
+    def _end_with(self, context: click.Context, error: Exception) -> None:
+        """Say what an error is and end, if it is one that people are to read."""
+        if isinstance(error, TessaronError):
             say(str(error))
             context.exit(EXIT_FAILED)
-        except KeyboardInterrupt:
-            say("stopped; nothing was left half-written")
-            context.exit(EXIT_INTERRUPTED)
-        except BrokenPipeError:
+        if isinstance(error, BrokenPipeError):
             # The reader of standard output has gone; so that the interpreter does not complain at its exit:
             sys.stdout = None
-            context.exit(EXIT_FAILED)
-        except OSError as error:
+            context.exit(EXIT_PIPE_CLOSED)
+        if isinstance(error, OSError):
             sys.stdout = None
             say(f"standard output cannot be written: {error.strerror}")
             context.exit(EXIT_FAILED)
@@ -78,8 +107,27 @@ class Group(click.Group):
         return list(self.commands)
 
 
-def _stop(number: int, frame: FrameType | None) -> NoReturn:
-    raise KeyboardInterrupt
+class Stopped:
+    """Makes signals that ask the process to stop a KeyboardInterrupt, and keeps that one has come."""
+
+    def __init__(self) -> None:
+        self.is_asked = False
+        for number in (signal.SIGINT, signal.SIGTERM):
+            signal.signal(number, self._stop)
+
+    def _stop(self, number: int, frame: FrameType | None) -> NoReturn:
+        self.is_asked = True
+        raise KeyboardInterrupt
+
+
+@contextmanager
+def told_if_stopped(what: str) -> Iterator[None]:
+    """Who stops the process inside of this context is told what has been done by then."""
+    try:
+        yield
+    except KeyboardInterrupt as stop:
+        stop.add_note(what)
+        raise
 
 
 def say(message: str) -> None:
@@ -107,6 +155,9 @@ def _has_columns() -> bool:
     return os.environ.get("COLUMNS", "").isdigit()
 
 
+workers_option = click.option(
+    "--workers", type=count_type(most=MOST_WORKERS), metavar="N", help="Processes; else one per core."
+)
 source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
 layout_option = click.option(
     "--layout", "layout_file", metavar="FILE", help="The layout: which tables and columns come out, and how."
@@ -164,7 +215,7 @@ def _namespaces_of(context: click.Context, option: click.Parameter, texts: tuple
     for text in texts:
         prefix, equals, namespace = text.partition("=")
         if not equals or not prefix or not namespace:
-            raise click.UsageError(f"expected --namespace PREFIX=URI, got {text!r}")
+            raise click.UsageError(f"expected --namespace PREFIX=URI, got {in_quotes(text)}")
         found[prefix] = namespace
     return found
 

@@ -9,6 +9,7 @@ from typing import Any, cast
 import click
 
 from tessaron.cli.group import (
+    count_type,
     layout_of,
     records_option,
     say,
@@ -18,7 +19,7 @@ from tessaron.cli.group import (
     terminal_width,
     xml_options,
 )
-from tessaron.core.visible import visible
+from tessaron.core.visible import in_quotes, visible
 
 _RECORDS_READ = 200
 """Records that are read at least, to tell types and tables from."""
@@ -30,7 +31,7 @@ _RECORDS_READ = 200
 @xml_options
 @shaping_options
 @click.option("--table", "one", metavar="NAME", help="Only this table.")
-@click.option("--rows", type=click.IntRange(min=1), default=10, show_default=True, help="Rows of each table.")
+@click.option("--rows", type=count_type(), default=10, show_default=True, help="Rows of each table.")
 @click.option(
     "--as",
     "form",
@@ -39,7 +40,7 @@ _RECORDS_READ = 200
     show_default=True,
     help="The form; all but table need --table where there are several.",
 )
-@click.option("--first", type=click.IntRange(min=1), metavar="N", help="Records to read; else 200 or --rows.")
+@click.option("--first", type=count_type(), metavar="N", help="Records to read; else 200 or --rows.")
 @click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
 @click.option("--keys", type=click.Choice(["sequence", "digest"]), default="sequence", help="As in export.")
 @click.option("--key", metavar="COLUMN", multiple=True, help="As in export.")
@@ -90,7 +91,9 @@ def _known(name: str, names: list[str]) -> str:
         return ending[0]
     last = {each.rsplit("_", 1)[-1]: each for each in reversed(names)}
     near = ending or [last.get(each, each) for each in get_close_matches(name, [*names, *last], 3)] or names
-    raise click.UsageError(f"no table {name!r}; there {'are' if near == names else 'is'} {', '.join(near)}")
+    raise click.UsageError(
+        f"no table {in_quotes(name)}; there {'are' if near == names else 'is'} {', '.join(near)}"
+    )
 
 
 def _title(name: str, tables: Any, rows: int) -> str:

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import click
 
-from tessaron.cli.group import records_option, say, source_argument, source_of
+from tessaron.cli.group import count_type, records_option, say, source_argument, source_of
 
 
 @click.command()
 @source_argument
 @records_option
 @click.option("-o", "--output", required=True, metavar="FILE", help="The file to write.")
-@click.option(
-    "--first", type=click.IntRange(min=1), default=20, show_default=True, metavar="N", help="Records."
-)
+@click.option("--first", type=count_type(), default=20, show_default=True, metavar="N", help="Records.")
 @click.option("--mask", is_flag=True, help="Replace the values by others of the same look.")
 @click.option("--replace", is_flag=True, help="Replace the file if it is there.")
 def sample(

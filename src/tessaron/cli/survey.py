@@ -10,6 +10,7 @@ import click
 from tessaron.cli.group import (
     EXIT_CHECK_FAILED,
     ByteSize,
+    count_type,
     layout_of,
     layout_option,
     records_option,
@@ -17,9 +18,11 @@ from tessaron.cli.group import (
     source_argument,
     source_of,
     terminal_width,
+    workers_option,
     xml_options,
 )
-from tessaron.core.visible import visible
+from tessaron.core.bounds import MOST_LEVELS
+from tessaron.core.visible import in_quotes, visible
 
 if TYPE_CHECKING:
     pass
@@ -31,8 +34,8 @@ if TYPE_CHECKING:
 @xml_options
 @layout_option
 @click.option("--match", metavar="PATTERN", help="Only paths with this in them, with their ancestors.")
-@click.option("--depth", type=click.IntRange(min=0), metavar="N", help="Only N levels below the record.")
-@click.option("--first", type=click.IntRange(min=1), metavar="N", help="Only the first N records: a sample.")
+@click.option("--depth", type=count_type(0, MOST_LEVELS), metavar="N", help="Only N levels below the record.")
+@click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
 @click.option(
     "--sort",
     type=click.Choice(["data", "name", "fill", "distinct"]),
@@ -42,7 +45,7 @@ if TYPE_CHECKING:
 )
 @click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
 @click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
-@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@workers_option
 @click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
 def survey(
@@ -81,7 +84,10 @@ def survey(
         return
     selection = Selection(match, depth, cast("Any", sort))
     if match is not None and not select(facts, selection)[0]:
-        say(f"no path has {match!r} in it; there are {len(facts.entries):,} paths, see them without --match")
+        say(
+            f"no path has {in_quotes(match)} in it; there are {len(facts.entries):,} paths, see "
+            f"them without --match"
+        )
         sys.exit(EXIT_CHECK_FAILED)
     for line in outline_lines(facts, selection, terminal_width()):
         sys.stdout.write(visible(line) + "\n")

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 
 import click
 
-from tessaron.cli.group import records_option, say, source_argument, source_of
+from tessaron.cli.group import count_type, records_option, say, source_argument, source_of
 from tessaron.core.visible import visible
 
 if TYPE_CHECKING:
@@ -76,7 +76,7 @@ def _documents(inputs: list[Input], records: str | None) -> Iterator[tuple[int, 
 @click.command()
 @click.argument("file", default="-")
 @click.option("--lines", is_flag=True, help="Print each element of the outermost array on a line of its own.")
-@click.option("--indent", type=click.IntRange(min=0), metavar="N", help="Indent by N spaces a level.")
+@click.option("--indent", type=count_type(0, 100), metavar="N", help="Indent by N spaces a level.")
 def compose(file: str, lines: bool, indent: int | None) -> None:
     """Print the JSON or XML that the lines in FILE (or on standard input) describe; see `tessaron values`.
 

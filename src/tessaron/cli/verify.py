@@ -7,15 +7,15 @@ from typing import Any
 
 import click
 
-from tessaron.cli.group import EXIT_CHECK_FAILED, layout_of, source_of
+from tessaron.cli.group import EXIT_CHECK_FAILED, count_type, layout_of, source_of, workers_option
 
 
 @click.command()
 @click.argument("folder", metavar="FOLDER")
 @click.argument("sources", nargs=-1, metavar="[SOURCE...]")
-@click.option("--sample", type=click.IntRange(min=1), metavar="N", help="Compare only the first N records.")
+@click.option("--sample", type=count_type(), metavar="N", help="Compare only the first N records.")
 @click.option("--layout", "layout_file", metavar="FILE", help="The layout; else the one in FOLDER.")
-@click.option("--workers", type=click.IntRange(min=1), metavar="N", help="Processes; else one per core.")
+@workers_option
 @click.option(
     "--kernel",
     type=click.Choice(["auto", "compiled", "python"]),

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from tessaron.core.fragment import Int64s, Node, TextLane
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.layout import Column
+from tessaron.core.typing.fitting import without_exponents
 from tessaron.core.typing.readings import SPECIAL_NUMBERS, Reading, read_texts
 from tessaron.core.typing.types import ColumnType
 
@@ -97,7 +98,13 @@ def _cast_integers(node: Node, target: ColumnType, reading: Reading | None) -> p
 
 def _cast_numbers(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
     values = node.numbers.compact().to_arrow()
-    return values if target.name == "text" else values.cast(target.arrow_type())
+    if target.name == "text":
+        return values
+    try:
+        return values.cast(target.arrow_type())
+    except pa.ArrowInvalid:
+        # Arrow counts the digits of an exponent even where the number is zero.
+        return without_exponents(values).cast(target.arrow_type())
 
 
 def _cast_texts(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:

@@ -22,8 +22,10 @@ def without_apostrophes(rows: Any) -> Any:
 
 
 def _replaced(rows: Any, pattern: str, replacement: str) -> Any:
-    for index, field in enumerate(rows.schema):
-        if pa.types.is_large_string(field.type):
-            texts = pc.replace_substring_regex(rows.column(index), pattern, replacement)
-            rows = rows.set_column(index, field, texts)
-    return rows
+    columns = [
+        pc.replace_substring_regex(column, pattern, replacement)
+        if pa.types.is_large_string(column.type)
+        else column
+        for column in rows.columns
+    ]
+    return type(rows).from_arrays(columns, schema=rows.schema)

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import re
 import unicodedata
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
+from os.path import commonprefix
 from pathlib import PurePath
 
 NAME_BYTES = 63
@@ -72,9 +73,21 @@ class Names:
         return name
 
 
-def name_of_source(source: str) -> str:
-    """Return the name for the top table of a file: without endings, dates and numbers; else `records`."""
-    stem = _ENDINGS.sub("", PurePath(source).name)
-    without = _NUMBERED_END.sub("", stem)
-    name = snake_case(without)
-    return shorten(name) if name and not name.isdigit() else "records"
+def name_of_sources(sources: Sequence[str]) -> str:
+    """Return the name for the top table of some files: what their names have in common.
+
+    That is, without endings, dates and numbers, all of it or the words in front; else the name of the folder
+    they are in; else `records`.
+    """
+    names = {_name_of_stem(_ENDINGS.sub("", PurePath(source).name)) for source in sources}
+    if len(names) > 1:
+        words = [name.split("_") for name in sorted(names)]
+        shared = commonprefix(words)  # noqa: RUF071  (of words, not of letters)
+        folders = {PurePath(source).parent.name for source in sources}
+        names = {_name_of_stem("_".join(shared) or (folders.pop() if len(folders) == 1 else ""))}
+    return shorten(names.pop() or "records")
+
+
+def _name_of_stem(stem: str) -> str:
+    name = snake_case(_NUMBERED_END.sub("", stem))
+    return "" if name.isdigit() else name

@@ -13,8 +13,8 @@ from tessaron.core.structure import StructureNote
 from tessaron.core.typing.inference import infer_type
 from tessaron.core.uniques import Repeats
 
-CONSTANT_FROM = 10
-"""A value is called constant when it occurs so often and no other does."""
+TELLING_FROM = 20
+"""Of fewer values it says nothing that all are the same, or none is."""
 _NO_PROFILE = Profile()
 _SCALAR_GROUPS = {
     "numbers": (Kind.INTEGER, Kind.FRACTION, Kind.LONG_INTEGER),
@@ -217,7 +217,7 @@ def _emptiness(of: _Subject) -> Iterator[SurveyNote]:
         text = f"never filled: null in all {node.occurrences:,} rows that have it"
         yield of.note("never filled", text, node.occurrences, "NULL")
     counts = of.profile.distinct.counts
-    if counts is not None and len(counts) == 1 and of.scalars == node.occurrences >= CONSTANT_FROM:
+    if counts is not None and len(counts) == 1 and of.scalars == node.occurrences >= TELLING_FROM:
         ((value, count),) = counts.values()
         everywhere = "in every row" if count == of.rows else "wherever it is filled"
         yield of.note("constant", f"constant: {value} {everywhere}", count)
@@ -225,7 +225,7 @@ def _emptiness(of: _Subject) -> Iterator[SurveyNote]:
 
 def _keys(of: _Subject) -> Iterator[SurveyNote]:
     repeats = of.repeats
-    if repeats is None or of.scalars < 2:
+    if repeats is None or of.scalars < TELLING_FROM:
         return
     missing = of.rows - of.scalars
     if repeats.repeated:

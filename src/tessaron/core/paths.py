@@ -10,6 +10,8 @@ import re
 from enum import Enum
 from typing import Final
 
+from tessaron.core.surrogates import read_halves, tell_halves
+
 
 class Each(Enum):
     """The steps that open a level: to each element of an array, to each member of a dictionary."""
@@ -72,24 +74,60 @@ _ESCAPES = {"\b": r"\b", "\t": r"\t", "\n": r"\n", "\f": r"\f", "\r": r"\r", "'"
 
 
 def format_path(path: Path) -> str:
-    """Return `path` as JSONPath, e.g. `$.stays[*]['berth no']` (RFC 9535, names escaped as in 2.7).
+    """Return `path` whole, as JSONPath, e.g. `$.stays[*]['berth no']` (RFC 9535, names escaped as in 2.7).
 
     What is no value of the document is named before it: `key of $.by_day.*`. A path in an XML document is
-    printed as XPath 1.0 from the record, e.g. `stays/stay/@no`: repetition needs no mark there.
+    printed as XPath 1.0 from the record, e.g. `stays/stay/@no`: repetition needs no mark there. No two paths
+    have one spelling, so that it can stand for the path; for people there is `show_path`.
     """
+    if path and isinstance(path[-1], Origin):
+        return f"{path[-1].value} of {format_path(path[:-1])}"
     if is_markup(path):
-        return _format_markup(path)
+        return "/".join(_markup_steps(path))
+    return "$" + "".join(map(_format_step, path))
+
+
+def show_path(path: Path) -> str:
+    """Return `path` for people: as `format_path` does, but of very many steps only the first."""
+    if path and isinstance(path[-1], Origin):
+        return f"{path[-1].value} of {show_path(path[:-1])}"
+    if is_markup(path):
+        steps = _markup_steps(path)
+        more = len(steps) - _STEPS_SHOWN
+        return "/".join(steps[:_STEPS_SHOWN]) + (f"/…({more:,} more steps)" if more > 0 else "")
     if len(path) > _STEPS_SHOWN:
         middle = len(path) - _STEPS_SHOWN + 1
         return f"{format_path(path[: _STEPS_SHOWN - 1])}…({middle:,} more steps)"
-    if path and isinstance(path[-1], Origin):
-        return f"{path[-1].value} of {format_path(path[:-1])}"
-    return "$" + "".join(map(_format_step, path))
+    return format_path(path)
 
 
 def is_markup(path: Path) -> bool:
     """Say whether a path leads to a part of an XML document."""
-    return any(isinstance(step, str) and step.startswith(MARKUP) for step in path[:2])
+    return any(isinstance(step, str) and is_markup_step(step) for step in path[:2])
+
+
+def is_markup_step(step: str) -> bool:
+    """Say whether a step leads to a part of an XML document; before a name of JSON the mark stands twice."""
+    return step.startswith(MARKUP) and not step.startswith(MARKUP, 1)
+
+
+def step_of_name(name: str) -> str:
+    """Return the step to the member of a JSON object; `name_of_step` turns it back.
+
+    Nearly always it is the name itself. Half surrogates are told from what looks like one (see `surrogates`);
+    a name that begins with `MARKUP` gets it once more. So no two names have one step, and none has that of a
+    part of XML.
+    """
+    if name.isascii() and "\\" not in name and name[:1] != MARKUP:
+        return name
+    step = tell_halves(name)
+    return MARKUP + step if step[:1] == MARKUP else step
+
+
+def name_of_step(step: str) -> str:
+    """Return the name of the member of a JSON object to which a step leads; see `step_of_name`."""
+    name = step[1:] if step.startswith(MARKUP) else step
+    return read_halves(name)
 
 
 def markup_path(text: str) -> Path:
@@ -98,7 +136,7 @@ def markup_path(text: str) -> Path:
 
 
 def plain_name(step: str) -> str:
-    """Return the name of a step without the mark of XML."""
+    """Return the name of a step without the mark of XML, or what stands for it in JSON."""
     return step[1:] if step.startswith(MARKUP) else step
 
 
@@ -107,23 +145,18 @@ def local_name(step: str) -> str:
 
     A name of JSON is returned as it is.
     """
-    if not step.startswith(MARKUP):
-        return step
+    if not is_markup_step(step):
+        return plain_name(step)
     return "" if step == TEXT_STEP else step.rpartition(":")[2].lstrip(MARKUP + "@")
 
 
 def qualified_name(step: str) -> str:
     """Return the name of a step with its prefix, if it has one, but without `@`."""
-    return local_name(step) if ":" not in step or not step.startswith(MARKUP) else step[1:].lstrip("@")
+    return local_name(step) if ":" not in step or not is_markup_step(step) else step[1:].lstrip("@")
 
 
-def _format_markup(path: Path) -> str:
-    if isinstance(path[-1], Origin):
-        return f"{path[-1].value} of {format_path(path[:-1])}"
-    steps = [step for step in path if step is not ELEMENT]
-    shown = [plain_name(step) if isinstance(step, str) else "*" for step in steps[:_STEPS_SHOWN]]
-    more = len(steps) - len(shown)
-    return "/".join(shown) + (f"/…({more:,} more steps)" if more else "")
+def _markup_steps(path: Path) -> list[str]:
+    return [plain_name(step) if isinstance(step, str) else "*" for step in path if step is not ELEMENT]
 
 
 def _format_step(step: Step) -> str:
@@ -131,7 +164,7 @@ def _format_step(step: Step) -> str:
         return str(step.value)
     if _SHORTHAND.match(step):
         return "." + step
-    return quote_name(step)
+    return quote_name(plain_name(step))
 
 
 def format_location(location: Location) -> str:

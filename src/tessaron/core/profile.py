@@ -47,7 +47,7 @@ class Profile:
 
     Attributes:
         distinct: The different values.
-        least_text, most_text: The first and last text in the order of code points.
+        least_text, most_text: The first and last text in the order of code points; very long ones are cut.
         least_number, most_number: The smallest and largest number that is no 64-bit integer, as written.
         shortest_text: Length of the shortest text in bytes; None without texts.
         long_texts: Texts longer than `LONG_TEXT_BYTES`.
@@ -232,12 +232,13 @@ def _add_texts(profile: Profile, node: Node, locate: Locate, are_read: bool) -> 
 
 
 def _cut(text: str) -> str:
-    return text[: 2 * _SHOWN_BYTES]
+    """Return a text, of a very long one the beginning, which says that more follows."""
+    return text if len(text) <= LONG_TEXT_BYTES else text[: LONG_TEXT_BYTES - 1] + "…"
 
 
 def quoted_fully(text: str) -> str:
     """Return a text as JSON, cut only where it is very long."""
-    return json.dumps(text[:LONG_TEXT_BYTES], ensure_ascii=False)
+    return json.dumps(_cut(text), ensure_ascii=False)
 
 
 def _place_examples(profile: Profile, node: Node, firsts: dict[str, str], locate: Locate) -> None:

@@ -22,7 +22,18 @@ from tessaron.core.branches import (
 )
 from tessaron.core.fragment import EMPTY_TEXTS, NO_ROWS, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
-from tessaron.core.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Origin, Path, Step, format_path, plain_name
+from tessaron.core.paths import (
+    ELEMENT,
+    ENTRY,
+    TEXT_STEP,
+    Each,
+    Origin,
+    Path,
+    Step,
+    format_path,
+    is_markup_step,
+    plain_name,
+)
 
 
 def to_entries(branch: Branch) -> None:
@@ -37,7 +48,7 @@ def to_entries(branch: Branch) -> None:
     parents = [member.node.rows_present() for member in members]
     ordinals = [expanded_positions(member.node) + 1 for member in members]
     codes = np.repeat(np.arange(len(names)), [len(rows) for rows in parents])
-    shown = pa.array([plain_name(name) for name in names], pa.large_string())
+    shown = pa.array([_shown_key(name) for name in names], pa.large_string())
     keys = [TextLane.of(shown.take(pa.array(codes)))]
     if entry is not None:
         parents.append(entry.node.parent_rows)
@@ -57,6 +68,10 @@ def to_entries(branch: Branch) -> None:
     all_keys = take(joined([lane for lane in keys if len(lane)] or [EMPTY_TEXTS]), row_order(places))
     level.children[Origin.KEY] = origin(Origin.KEY, len(parent_rows), texts=all_keys)
     branch.children[ENTRY] = level
+
+
+def _shown_key(step: str) -> str:
+    return plain_name(step) if is_markup_step(step) else step
 
 
 def _keys_of(entry: Branch) -> TextLane:

@@ -8,6 +8,7 @@ from typing import Any
 
 from tessaron.core.errors import UsageError
 from tessaron.core.layout import Table, TableSet
+from tessaron.core.visible import in_quotes
 
 
 class Tables(Mapping[str, Any]):
@@ -93,5 +94,5 @@ class Tables(Mapping[str, Any]):
 
     def _plan(self, name: str) -> Table:
         if name not in self._plans:
-            raise UsageError(f"no table {name!r}; there are {', '.join(self._plans)}")
+            raise UsageError(f"no table {in_quotes(name)}; there are {', '.join(self._plans)}")
         return self._plans[name]

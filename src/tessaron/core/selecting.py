@@ -10,6 +10,7 @@ from typing import Protocol
 
 from tessaron.core.errors import UsageError
 from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, is_markup, local_name, plain_name
+from tessaron.core.visible import in_quotes
 
 SCALARS, RAW, INSIDE = 1, 2, 4
 """What is wanted at a path, as flags: the scalars, all of it as JSON text, what stands inside."""
@@ -255,7 +256,8 @@ def _pattern_steps(text: str) -> list[re.Pattern[str] | None]:
         if found is None:
             rest = text[at:]
             raise UsageError(
-                f"expected a step such as .name, .* or [*] in the pattern {text!r}, got {rest!r}"
+                f"expected a step such as .name, .* or [*] in the pattern {in_quotes(text)}, got "
+                f"{in_quotes(rest)}"
             )
         name = next((group for group in found.groups() if group is not None), None)
         steps.append(None if name is None else re.compile(translate(name)))

@@ -17,6 +17,7 @@ from typing import Any, SupportsIndex
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import Separator
 from tessaron.core.scan_state import ScanState
+from tessaron.core.visible import in_quotes
 
 _NOT_SPACE = re.compile(rb"[^ \t\r\n]")
 _SCALAR = re.compile(rb'"(?:[^"\\]|\\.)*"|[^\s"{}\[\],]+')
@@ -286,6 +287,6 @@ class RecordSplitter:
         found = _NOT_SPACE.search(block)
         if found:
             shown = found.group().decode("latin-1")
-            reason = f"expected nothing after the end of the array, found {shown!r}"
+            reason = f"expected nothing after the end of the array, found {in_quotes(shown)}"
             raise SplitError(Fault("syntax", self._cursor.byte_offset + found.start(), reason))
         self._cursor.pass_over(block)

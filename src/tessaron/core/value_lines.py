@@ -14,6 +14,7 @@ from tessaron.core.jsonpath.syntax import Index, Name, Query
 from tessaron.core.kernel.careful_json import FaultError, parse_carefully
 from tessaron.core.kernel.values import Pairs
 from tessaron.core.paths import Location, format_location, quote_name
+from tessaron.core.visible import in_quotes
 
 _STEP = re.compile(r"\[(?:'([^'\\]*)'|(0|[1-9][0-9]{0,15}))\]")
 
@@ -133,7 +134,7 @@ class Composer:
         except FaultError as error:
             self._fail(f"the value is no JSON: {error.fault.reason}")
         if text[end:].strip():
-            self._fail(f"expected one value behind the tab, found more: {text[end:].strip()[:20]!r}")
+            self._fail(f"expected one value behind the tab, found more: {in_quotes(text[end:].strip()[:20])}")
         return value
 
     def _put(self, steps: list[str | int], value: Any, path: str) -> None:

@@ -26,7 +26,7 @@ from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import Origin, Path
-from tessaron.core.rebuilding.rest import add_rests, rest_plans
+from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import entries_as_records
 from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
@@ -280,6 +280,8 @@ def with_rests(fragment: Fragment, layout: TableSet) -> Fragment:
         return fragment
     tree = tree_of(fragment)
     add_rests(tree, plans, layout.exact)
+    if layout.exact:
+        spell_texts(tree)
     return fragment_of(tree, fragment)
 
 

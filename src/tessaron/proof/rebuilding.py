@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Literal, get_args
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 from tessaron.feeds import NoProgress, Progress
 from tessaron.layouts import Layout
 from tessaron.proof.document_pieces import json_documents, record_groups, xml_documents, xml_records
@@ -67,7 +68,7 @@ def rebuild(
         UsageError: When the form cannot be right.
     """
     if form is not None and form not in get_args(Form):
-        raise UsageError(f"expected a form of {', '.join(get_args(Form))}, got {form!r}")
+        raise UsageError(f"expected a form of {', '.join(get_args(Form))}, got {in_quotes(form)}")
     tables = KeyedTables(folder, layout)
     chosen = form or _form_for(tables, str(target))
     if tables.is_xml and chosen in ("lines", "array"):

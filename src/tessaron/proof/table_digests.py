@@ -64,7 +64,7 @@ class TableDigests:
                 return
 
     def _digests(self, lines: list[str], keys: Any) -> Words:
-        options = KernelOptions(depth_limit=max(self._options.depth_limit, 100_000))
+        options = KernelOptions(depth_limit=max(self._options.depth_limit, 100_000), tells_halves=self._exact)
         data = "\n".join(lines).encode()
         fragment = choose_kernel(self._options.kernel)(data, Separator.LINE, False, options)
         if fragment.faults or fragment.record_count != len(lines):

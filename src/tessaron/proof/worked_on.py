@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.visible import in_quotes
 from tessaron.feeds import NoProgress
 from tessaron.layout_run import LayoutRun
 from tessaron.options import Options
@@ -84,7 +85,8 @@ class _Stored:
                 count = pc.sum(differs).as_py() or 0
                 if count:
                     row = differs.index(True).as_py()
-                    shown = f"{one[row].as_py()!r} worked out, {other[row].as_py()!r} in the table"
+                    made_one, kept = in_quotes(one[row].as_py()), in_quotes(other[row].as_py())
+                    shown = f"{made_one} worked out, {kept} in the table"
                     self._fail(count, f"{name} in row {self._rows + row + 1:,}: {shown}")
 
     def _fail(self, count: int, text: str) -> None:

@@ -11,6 +11,7 @@ from types import TracebackType
 from typing import IO
 
 from tessaron.core.errors import TargetError
+from tessaron.sinks.syncing import put_file_in_place, sync_folder, sync_path
 from tessaron.sinks.target import put_in_place, remove_leftovers
 
 
@@ -89,9 +90,11 @@ class DocumentTarget:
             if self._file is not None:
                 self._file.close()
             if self._is_folder:
+                sync_folder(self._aside)
                 put_in_place(self._aside, self._target)
+                sync_path(self._target.parent)
             else:
-                os.replace(self._aside, self._target)
+                put_file_in_place(self._aside, self._target)
         except OSError as error:
             raise self._unwritable(error) from error
 

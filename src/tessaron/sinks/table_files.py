@@ -16,6 +16,7 @@ from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.formulas import with_harmless_texts
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.typing.types import in_shown_unit
+from tessaron.core.visible import in_quotes
 
 _GROUP_ROWS = 131_072
 _GROUP_CELLS = 4_194_304
@@ -77,10 +78,13 @@ class CsvFile:
         """Do nothing: every write has closed the file."""
 
     def _in_shown_units(self, rows: Any) -> Any:
-        for name, column_type in self._types.items():
-            index = rows.schema.get_field_index(name)
-            shown = in_shown_unit(rows.column(index), column_type)
-            rows = rows.set_column(index, name, shown)
+        columns = [
+            in_shown_unit(rows.column(index), self._types[name])
+            if name in self._types
+            else rows.column(index)
+            for index, name in enumerate(rows.schema.names)
+        ]
+        rows = pa.Table.from_arrays(columns, rows.schema.names)
         return with_harmless_texts(rows) if self._for_spreadsheets else rows
 
 
@@ -90,7 +94,7 @@ FORMATS: dict[str, type[ParquetFile] | type[CsvFile]] = {"parquet": ParquetFile,
 def check_format(name: str) -> None:
     """Raise `UsageError` unless `name` is a format that can be written."""
     if name not in FORMATS:
-        raise UsageError(f"expected a format of {', '.join(FORMATS)}, got {name!r}")
+        raise UsageError(f"expected a format of {', '.join(FORMATS)}, got {in_quotes(name)}")
 
 
 class TableFiles:

@@ -15,16 +15,24 @@ from types import TracebackType
 
 from tessaron.core.errors import TargetError
 from tessaron.receipt import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
+from tessaron.sinks.syncing import sync_folder, sync_path
 
 
 class TargetFolder:
     """A context in which files are written to `aside`; `commit` makes them the target.
 
     Leaving the context without `commit` removes what was written. The folder aside stands next to the
-    target, so that the rename stays on one file system.
+    target, so that the rename stays on one file system. Who stops the process when the target is in its place
+    already is told so, by a note on the KeyboardInterrupt.
+
+    Args:
+        target: The folder.
+        replace: Whether an export that is there may be replaced.
+        syncs: Whether all is on the disk before it is renamed, and the rename before the context is left.
     """
 
-    def __init__(self, target: Path, replace: bool):
+    def __init__(self, target: Path, replace: bool, syncs: bool = True):
+        self._syncs, self._made = syncs, -1
         self.target = Path(os.path.abspath(target))
         self.replace = replace
         self.aside = self.target.parent / f".{self.target.name}.part-{os.getpid()}-{secrets.token_hex(4)}"
@@ -35,6 +43,7 @@ class TargetFolder:
             self.target.parent.mkdir(parents=True, exist_ok=True)
             remove_leftovers(self.target)
             self.aside.mkdir()
+            self._made = self.aside.stat().st_ino
         except OSError as error:
             raise TargetError(
                 f"{self.target}: cannot be written: {error.strerror}; choose another folder"
@@ -45,11 +54,24 @@ class TargetFolder:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         shutil.rmtree(self.aside, ignore_errors=True)
+        if isinstance(error, KeyboardInterrupt) and self._is_in_place():
+            error.add_note(f"the new tables are all in {self.target}")
+
+    def _is_in_place(self) -> bool:
+        """Say whether the target is what was written here."""
+        try:
+            return self.target.stat().st_ino == self._made
+        except OSError:
+            return False
 
     def commit(self) -> None:
         """Make what was written the target; an old target goes only after the new one is in place."""
         try:
+            if self._syncs:
+                sync_folder(self.aside)
             put_in_place(self.aside, self.target)
+            if self._syncs:
+                sync_path(self.target.parent)
         except OSError as error:
             raise TargetError(f"{self.target}: cannot be written: {error.strerror}") from error
 
@@ -92,8 +114,9 @@ def put_in_place(aside: Path, target: Path) -> None:
     os.rename(target, old)
     try:
         os.rename(aside, target)
-    except OSError:
-        os.rename(old, target)
+    except BaseException:
+        if not target.exists():
+            os.rename(old, target)
         raise
     shutil.rmtree(old, ignore_errors=True)
 

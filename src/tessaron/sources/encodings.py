@@ -11,6 +11,7 @@ from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
 from tessaron.core.errors import DataError, Place, SourceError
+from tessaron.core.visible import in_quotes
 from tessaron.sources.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
 
@@ -258,7 +259,7 @@ def _declared_encoding(name: str, head: bytes) -> str:
         if not known._is_text_encoding:
             raise LookupError
     except LookupError:
-        raise DataError(f"the encoding {declared!r} is not known", Place(name), "encoding") from None
+        raise DataError(f"the encoding {in_quotes(declared)} is not known", Place(name), "encoding") from None
     # What begins with letters of ASCII cannot be what it says, if it says UTF-16.
     plain = known.name in ("ascii", "utf-8", "utf-16", "utf-16-le", "utf-16-be", "utf-32")
     return "utf-8" if plain else known.name

@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from tessaron.core.errors import SourceError, UsageError
+from tessaron.core.visible import clipped
 
 _PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
 _PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
@@ -80,25 +81,27 @@ def resolve_inputs(source: Any) -> list[Input]:
     """Return the inputs that `source` stands for.
 
     Args:
-        source: A path (file or folder), bytes, an open binary file, a dict (one record), a list or an
-            iterator of records, or a list of `Path`s, read one after the other as one feed.
+        source: A path (file, folder or pattern), a text or bytes of JSON or XML, an open binary file, a dict
+            (one record), a list or an
+            iterator of records, or a list of paths, read one after the other as one feed.
 
     Raises:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
-    if isinstance(source, (str, os.PathLike)):
+    if isinstance(source, str):
+        return list(_inputs_of_text(source))
+    if isinstance(source, os.PathLike):
         return list(_inputs_of_path(Path(source)))
     if isinstance(source, (bytes, bytearray, memoryview)):
-        data = bytes(source)
-        return [ByteInput("<bytes>", len(data), stream=io.BytesIO(data))]
+        return [_input_of_bytes(bytes(source), "<bytes>")]
     if hasattr(source, "read"):
         return [_input_of_file(source)]
     if isinstance(source, Mapping):
         return [ObjectInput(iter([dict(source)]))]
     if isinstance(source, (list, tuple)):
-        if source and all(isinstance(item, os.PathLike) for item in source):
-            return [found for item in source for found in _inputs_of_path(Path(item))]
+        if source and all(isinstance(item, (str, os.PathLike)) for item in source):
+            return [found for item in source for found in resolve_inputs(item)]
         return [ObjectInput(iter(source))]
     if isinstance(source, Iterator):
         return [ObjectInput(source)]
@@ -106,6 +109,26 @@ def resolve_inputs(source: Any) -> list[Input]:
         f"expected a path, bytes, an open binary file, a dict, a list or an iterator as source, "
         f"got {type(source).__name__}"
     )
+
+
+def _input_of_bytes(data: bytes, name: str) -> ByteInput:
+    return ByteInput(name, len(data), stream=io.BytesIO(data))
+
+
+def _inputs_of_text(text: str) -> Iterator[ByteInput]:
+    """Yield the inputs of a text: the path of what is there, or a document itself."""
+    start, end = text.lstrip()[:1], text.rstrip()[-1:]
+    if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
+        yield _input_of_bytes(text.encode(), "<text>")
+        return
+    yield from _inputs_of_path(Path(text))
+
+
+def _names_files(text: str) -> bool:
+    try:
+        return Path(text).exists() or bool(glob.glob(text, recursive=True))
+    except (OSError, ValueError):
+        return False
 
 
 def _input_of_file(stream: Any) -> ByteInput:
@@ -166,6 +189,11 @@ def _input_of_path(path: Path) -> ByteInput:
     try:
         status = path.stat()
     except OSError as error:
-        hint = "; check the name, or pass JSON text as bytes" if isinstance(error, FileNotFoundError) else ""
-        raise SourceError(f"{path}: cannot be read: {error.strerror}{hint}") from error
+        shown = clipped(str(path))
+        if isinstance(error, FileNotFoundError):
+            raise SourceError(
+                f"{shown}: cannot be read: {error.strerror}; expected the path of files, or JSON or XML "
+                "itself; check the name"
+            ) from error
+        raise SourceError(f"{shown}: cannot be read: {error.strerror}") from error
     return ByteInput(str(path), status.st_size or None, path=path)

@@ -6,6 +6,7 @@ import os
 import re
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 
 EXPANSION_VARIABLE, RECORD_VARIABLE = "TESSARON_EXPANSION_LIMIT", "TESSARON_RECORD_LIMIT"
 _EXPANSION = 1_000
@@ -39,5 +40,5 @@ def _number(variable: str, otherwise: int) -> int:
     if not text:
         return otherwise
     if not re.fullmatch(r"[0-9]{1,15}", text) or not int(text):
-        raise UsageError(f"expected {variable} to be a number from 1, got {text!r}")
+        raise UsageError(f"expected {variable} to be a number from 1, got {in_quotes(text)}")
     return int(text)

@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 from tessaron.core.errors import DataError, Place, SourceError, TessaronError
 from tessaron.core.formulas import without_apostrophes
 from tessaron.core.layout import Table
+from tessaron.core.visible import in_quotes
 
 ENDINGS = (".parquet", ".csv")
 BATCH_ROWS = 8_192
@@ -83,7 +84,7 @@ def _schema_of(table: Table, columns: Sequence[str]) -> Any:
 def _missing(path: Path, name: str, there: Sequence[str]) -> SourceError:
     shown = ", ".join(there[:8]) + (" …" if len(there) > 8 else "")
     return SourceError(
-        f"{path}: has no column {name!r}, which the layout speaks of; there are {shown}; "
+        f"{path}: has no column {in_quotes(name)}, which the layout speaks of; there are {shown}; "
         "take the column out of the layout, or give its name there"
     )
 

@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 from tessaron.core.errors import DataError, Place
 from tessaron.core.rebuilding.groups import GroupReader, OutOfOrderError
 from tessaron.core.rebuilding.places import TablePlaces
+from tessaron.core.visible import in_quotes
 from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
 
 
@@ -81,7 +82,9 @@ def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
     index = pc.index_in(owners, parents)
     if index.null_count:
         row = index.is_null().index(True).as_py()
-        reason = f"row {row + 1:,} belongs to {table.parent} {owners[row].as_py()!r}, which is not there"
+        reason = (
+            f"row {row + 1:,} belongs to {table.parent} {in_quotes(owners[row].as_py())}, which is not there"
+        )
         raise DataError(reason, Place(table.name), "foreign_key")
     ordinals = np.zeros(rows.num_rows, np.int64)
     if table.ordinal is not None and table.within_key is None:

@@ -12,6 +12,7 @@ from tessaron.core.errors import UsageError
 from tessaron.core.noticing import SurveyNote
 from tessaron.core.shape import ShapeNode
 from tessaron.core.survey import PathEntry, SurveyFacts
+from tessaron.core.visible import in_quotes
 from tessaron.surveying import survey_source
 from tessaron.views.survey_outline import distinct_cell, kinds_cell, outline_lines, values_cell
 
@@ -49,7 +50,7 @@ class Survey:
     def __getitem__(self, path: str) -> PathEntry:
         if path not in self._by_path:
             known = ", ".join(list(self._by_path)[:8])
-            raise UsageError(f"no path {path!r} in the survey; there are {known}, …")
+            raise UsageError(f"no path {in_quotes(path)} in the survey; there are {known}, …")
         return self._by_path[path]
 
     def __str__(self) -> str:

@@ -26,6 +26,7 @@ from tessaron.core.expressions.syntax import (
 from tessaron.core.expressions.syntax import Literal as LiteralValue
 from tessaron.core.expressions.typed import Schema, Typed, family, shown
 from tessaron.core.typing.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, ColumnType
+from tessaron.core.visible import in_quotes
 
 _TIMES = ("timestamp", "timestamp_tz")
 
@@ -79,7 +80,9 @@ class Checker:
     def _reference(self, tree: Reference) -> Typed:
         table = tree.table or self.home
         if tree.table is not None and tree.table not in self.schema.tables():
-            self.fail(f"no table {tree.table!r}; {nearest(tree.table, self.schema.tables())}", tree.at)
+            self.fail(
+                f"no table {in_quotes(tree.table)}; {nearest(tree.table, self.schema.tables())}", tree.at
+            )
         columns = self.schema.columns(table)
         if tree.column not in columns:
             self._no_column(tree, table, columns)
@@ -97,9 +100,10 @@ class Checker:
         elsewhere = [other for other in self.schema.tables() if tree.column in self.schema.columns(other)]
         if tree.table is None and elsewhere:
             self.fail(
-                f"no column {tree.column!r} in {table}; did you mean {elsewhere[0]}.{tree.column}?", tree.at
+                f"no column {in_quotes(tree.column)} in {table}; did you mean {elsewhere[0]}.{tree.column}?",
+                tree.at,
             )
-        self.fail(f"no column {tree.column!r} in {table}; {nearest(tree.column, columns)}", tree.at)
+        self.fail(f"no column {in_quotes(tree.column)} in {table}; {nearest(tree.column, columns)}", tree.at)
 
     def _literal(self, tree: LiteralValue) -> Typed:
         return Typed("literal", _literal_type(tree), (), tree.value)

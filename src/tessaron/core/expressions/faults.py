@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterable
 from difflib import get_close_matches
 
+from tessaron.core.visible import in_quotes
+
 
 class ExpressionError(ValueError):
     """An expression that cannot be right.
@@ -21,7 +23,11 @@ class ExpressionError(ValueError):
 
     def __str__(self) -> str:
         where = f"character {self.at + 1}"
-        return f"{self.reason} ({where} of {self.text!r})" if self.text else f"{self.reason} ({where})"
+        return (
+            f"{self.reason} ({where} of {in_quotes(self.text, self.at)})"
+            if self.text
+            else f"{self.reason} ({where})"
+        )
 
 
 def nearest(name: str, known: Iterable[str]) -> str:

@@ -11,6 +11,7 @@ from tessaron.core.expressions.syntax import Call, Expression, Reference, parts_
 from tessaron.core.expressions.typed import Typed, shown
 from tessaron.core.folding import folded_type
 from tessaron.core.typing.types import BOOLEAN, TEXT
+from tessaron.core.visible import in_quotes
 
 if TYPE_CHECKING:
     from tessaron.core.expressions.checking import Checker
@@ -83,7 +84,9 @@ def _nothing_below(checker: Checker, tree: Call, named: list[Reference]) -> NoRe
     below = [name for name in checker.schema.tables() if checker.schema.relation(checker.at, name) == "below"]
     for reference in named:
         if reference.table is not None and reference.table not in checker.schema.tables():
-            checker.fail(f"no table {reference.table!r}; {nearest(reference.table, below)}", reference.at)
+            checker.fail(
+                f"no table {in_quotes(reference.table)}; {nearest(reference.table, below)}", reference.at
+            )
         for table in below:
             if reference.table is None and reference.column in checker.schema.columns(table):
                 checker.fail(f"did you mean {tree.name}({table}.{reference.column})?", reference.at)

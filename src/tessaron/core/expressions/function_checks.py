@@ -11,6 +11,7 @@ from tessaron.core.expressions.syntax import Call
 from tessaron.core.expressions.typed import Typed, family, shown
 from tessaron.core.jsonpath.iregexp import parse_iregexp
 from tessaron.core.typing.types import BOOLEAN, INTEGER, TEXT
+from tessaron.core.visible import in_quotes
 
 if TYPE_CHECKING:
     from tessaron.core.expressions.checking import Checker
@@ -94,7 +95,7 @@ def _pattern(checker: Checker, tree: Call, arguments: tuple[Typed, ...]) -> Type
     checker.expect(arguments[0], "text", tree.arguments[0])
     word = checker.constant(tree.arguments[1], str, tree)
     if tree.name == "matches" and parse_iregexp(word) is None:
-        checker.fail(f"{word!r} is no regular expression of RFC 9485", tree.arguments[1].at)
+        checker.fail(f"{in_quotes(word)} is no regular expression of RFC 9485", tree.arguments[1].at)
     return Typed(tree.name, BOOLEAN, arguments[:1], word)
 
 

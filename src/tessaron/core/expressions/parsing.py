@@ -19,6 +19,7 @@ from tessaron.core.expressions.syntax import (
 )
 from tessaron.core.expressions.tokens import Token, tokens_of
 from tessaron.core.typing.types import ColumnType, TypeSpellingError, parse_type
+from tessaron.core.visible import in_quotes
 
 _COMPARISONS = {"=": "==", "==": "==", "!=": "!=", "<>": "!=", "<": "<", "<=": "<=", ">": ">", ">=": ">="}
 _WORDS = frozenset(
@@ -84,11 +85,11 @@ class _Parser:
 
     def _expect_sign(self, sign: str, what: str) -> None:
         if not self._accept_sign(sign):
-            self._fail(f"expected {sign!r} {what}, got {self._peek().shown()}", self._peek())
+            self._fail(f"expected {in_quotes(sign)} {what}, got {self._peek().shown()}", self._peek())
 
     def _expect_word(self, word: str, what: str) -> None:
         if not self._accept_word(word):
-            self._fail(f"expected {word!r} {what}, got {self._peek().shown()}", self._peek())
+            self._fail(f"expected {in_quotes(word)} {what}, got {self._peek().shown()}", self._peek())
 
     def _or(self) -> Expression:
         self._depth += 1
@@ -200,7 +201,7 @@ class _Parser:
         if word in ("true", "false", "null"):
             return Literal({"true": True, "false": False, "null": None}[word], token.at)
         if word in _WORDS:
-            self._fail(f"expected a column, value or function, got {token.text!r}", token)
+            self._fail(f"expected a column, value or function, got {in_quotes(token.text)}", token)
         if word in _TYPED_LITERALS and self._peek().kind == "text":
             text = self._take().text
             return Literal(text, token.at, ColumnType(word, second_digits=_fraction_digits(text)))  # type: ignore[arg-type]
@@ -248,7 +249,7 @@ class _Parser:
 
         name = token.text.lower()
         if name not in FUNCTION_NAMES:
-            self._fail(f"no function {token.text!r}; {nearest(name, sorted(FUNCTION_NAMES))}", token)
+            self._fail(f"no function {in_quotes(token.text)}; {nearest(name, sorted(FUNCTION_NAMES))}", token)
         self._take()
         arguments: list[Expression] = []
         where = None
@@ -258,7 +259,7 @@ class _Parser:
                 arguments.append(self._or())
             if self._accept_word("where"):
                 where = self._or()
-        self._expect_sign(")", f"to close {name!r}")
+        self._expect_sign(")", f"to close {in_quotes(name)}")
         return Call(name, tuple(arguments), where, token.at)
 
     def _reference(self, token: Token) -> Expression:

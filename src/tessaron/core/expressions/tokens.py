@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from tessaron.core.expressions.faults import ExpressionError
+from tessaron.core.visible import in_quotes
 
 TokenKind = Literal["name", "quoted", "number", "text", "sign", "end"]
 
@@ -61,4 +62,4 @@ def _why_none(character: str) -> str:
         return "a text is not closed; it ends with ' (and '' stands for one ' in it)"
     if character == '"':
         return 'a quoted name is not closed; it ends with " (texts stand in single quotes)'
-    return f"{character!r} has no meaning here"
+    return f"{in_quotes(character)} has no meaning here"

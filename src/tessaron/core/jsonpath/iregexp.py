@@ -13,6 +13,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 
 MOST_STATES = 20_000
 """The largest automaton made for a pattern; repetition counts multiply it."""
@@ -78,7 +79,7 @@ def parse_iregexp(pattern: str) -> IRegexp | None:
         return None
     if piece.size > MOST_STATES:
         raise UsageError(
-            f"the pattern {pattern!r} needs {piece.size:,} states; {MOST_STATES:,} is the limit: "
+            f"the pattern {in_quotes(pattern)} needs {piece.size:,} states; {MOST_STATES:,} is the limit: "
             "make its repetition counts smaller"
         )
     end = _State(None, [])

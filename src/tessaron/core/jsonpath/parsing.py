@@ -27,11 +27,14 @@ from tessaron.core.jsonpath.syntax import (
     Slice,
     Wildcard,
 )
+from tessaron.core.visible import in_quotes
 
 MOST_NESTED = 100
 """The most parentheses, functions and filters in one another."""
 _MOST_INTEGER = 2**53 - 1
 
+_LONGEST_SHOWN = 200
+"""A longer path is not shown whole where something in it is wrong."""
 _SHORTHAND = re.compile(r"[^\x00-@\[-^`{-\x7f\ud800-\udfff][^\x00-/:-@\[-^`{-\x7f\ud800-\udfff]*")
 """A letter, `_` or any character beyond ASCII; then digits too."""
 _INTEGER = re.compile(r"0|-?[1-9][0-9]*")
@@ -359,10 +362,12 @@ class PathParser:
 
     def _fail(self, expected: str) -> NoReturn:
         found = self._next()
-        got = f"found {found!r}" if found else "but it ends"
-        pointer = f"\n  {self._text}\n  {' ' * self._at}^" if self._text.isprintable() else ""
+        got = f"found {in_quotes(found)}" if found else "but it ends"
+        is_short = len(self._text) <= _LONGEST_SHOWN and self._text.isprintable()
+        pointer = f"\n  {self._text}\n  {' ' * self._at}^" if is_short else ""
         raise UsageError(
-            f"path {self._text!r}, character {self._at + 1}: expected {expected}, {got}{pointer}"
+            f"path {in_quotes(self._text, self._at)}, character {self._at + 1}: expected "
+            f"{expected}, {got}{pointer}"
         )
 
 

@@ -10,6 +10,7 @@ from typing import Literal
 
 from tessaron.core.errors import UsageError
 from tessaron.core.kernel.contract import Kernel
+from tessaron.core.visible import in_quotes
 
 KernelName = Literal["auto", "compiled", "python"]
 
@@ -32,7 +33,7 @@ def choose_kernel(name: str = "auto") -> Kernel:
 
         return read_json
     if name != "compiled":
-        raise UsageError(f"expected a kernel of auto, compiled, python, got {name!r}")
+        raise UsageError(f"expected a kernel of auto, compiled, python, got {in_quotes(name)}")
     if not is_compiled():
         raise UsageError("the compiled kernel was not built; install Tessaron with a C compiler at hand")
     from tessaron.core.kernel.fast_kernel import read_json_fast

@@ -92,6 +92,9 @@ typedef struct {
     Frame *frames;
     int32_t depth, frame_room, depth_limit, member_limit;
     Buffer scratch;      /* an unescaped text */
+    Buffer spelled;      /* the same with half surrogates spelled out */
+    uint8_t had_escapes, had_halves; /* of the text read last */
+    uint8_t tells_halves; /* whether values that look like half surrogates are told from these */
     Buffer offsets;      /* where each record begins */
     Buffer brackets;     /* the open brackets of a value that is passed over or copied */
     PyObject *selection; /* says what is wanted; NULL for everything */
@@ -314,11 +317,8 @@ static int put_code(Buffer *b, uint32_t c) {
     } else if (c >= 0x10000) {
         bytes[0] = 0xF0 | (c >> 18); bytes[1] = 0x80 | ((c >> 12) & 63);
         bytes[2] = 0x80 | ((c >> 6) & 63); bytes[3] = 0x80 | (c & 63); size = 4;
-    } else { /* a lone surrogate, which UTF-8 cannot hold, stays as its escape */
-        static const char digits[] = "0123456789abcdef";
-        bytes[0] = '\\'; bytes[1] = 'u';
-        bytes[2] = digits[c >> 12]; bytes[3] = digits[(c >> 8) & 15];
-        bytes[4] = digits[(c >> 4) & 15]; bytes[5] = digits[c & 15]; size = 6;
+    } else { /* half a surrogate, which UTF-8 cannot hold: as UTF-8 would, until it is spelled out */
+        bytes[0] = 0xED; bytes[1] = 0x80 | ((c >> 6) & 63); bytes[2] = 0x80 | (c & 63); size = 3;
     }
     return put_bytes(b, bytes, size);
 }
@@ -329,6 +329,7 @@ static int read_text(Parser *p, const uint8_t **s, const char **bytes, size_t *s
     const uint8_t *at = *s, *end = p->end, *from = at;
     int escaped = 0;
     p->scratch.used = 0;
+    p->had_halves = 0;
     for (;;) {
         while (at < end && *at != '"' && *at != '\\' && *at >= 0x20 && *at < 0x80) at++;
         if (at >= end) return BAD;
@@ -364,9 +365,11 @@ static int read_text(Parser *p, const uint8_t **s, const char **bytes, size_t *s
             }
             default: return BAD;
         }
+        p->had_halves |= code >= 0xD800 && code <= 0xDFFF;
         if (put_code(&p->scratch, code)) return NO_MEMORY;
         from = at;
     }
+    p->had_escapes = (uint8_t)escaped;
     if (escaped) {
         if (put_bytes(&p->scratch, from, (size_t)(at - from))) return NO_MEMORY;
         *bytes = p->scratch.at;
@@ -376,6 +379,67 @@ static int read_text(Parser *p, const uint8_t **s, const char **bytes, size_t *s
         *size = (size_t)(at - from);
     }
     *s = at + 1;
+    return OK;
+}
+
+/* Says whether half a surrogate, written as UTF-8 would, stands at s. */
+static inline int is_half(const uint8_t *s, const uint8_t *end) {
+    return end - s >= 3 && s[0] == 0xED && s[1] >= 0xA0;
+}
+
+static uint32_t half_at(const uint8_t *s) { return 0xD000u | (uint32_t)(s[1] & 63) << 6 | (s[2] & 63); }
+
+static inline int is_hex(uint8_t c) { return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f'); }
+
+/* Says whether the escape of half a surrogate, without its backslash, stands at s as text. */
+static inline int looks_half(const uint8_t *s, const uint8_t *end) {
+    return end - s >= 5 && s[0] == 'u' && s[1] == 'd' && (s[2] == '8' || s[2] == '9' || (s[2] >= 'a' && s[2] <= 'f')) &&
+           is_hex(s[3]) && is_hex(s[4]);
+}
+
+/* Spells out the half surrogates of the text read last; where `tells` also doubles backslashes, so that text
+ * which only looks like one is another (as `paths.step_of_name` does). */
+static int spell_halves(Parser *p, const char **bytes, size_t *size, int tells) {
+    if (!p->had_escapes || !(p->had_halves || tells)) return OK;
+    const uint8_t *s = (const uint8_t *)*bytes, *end = s + *size, *from = s;
+    Buffer *out = &p->spelled;
+    out->used = 0;
+    while (s < end) {
+        const uint8_t *run = s;
+        while (s < end && *s == '\\') s++;
+        int half = is_half(s, end), like = tells && s > run && looks_half(s, end);
+        if (half || like) {
+            if (put_bytes(out, from, (size_t)(s - from))) return NO_MEMORY;
+            if (tells && put_bytes(out, run, (size_t)(s - run))) return NO_MEMORY;
+            from = s;
+        }
+        if (half) {
+            char escape[8];
+            int length = snprintf(escape, sizeof escape, "\\u%04x", (unsigned)half_at(s));
+            if (put_bytes(out, escape, (size_t)length)) return NO_MEMORY;
+            from = s += 3;
+        } else if (s == run) s++;
+    }
+    if (put_bytes(out, from, (size_t)(s - from))) return NO_MEMORY;
+    *bytes = out->at;
+    *size = out->used;
+    return OK;
+}
+
+/* Turns the name read last into the step that leads to its member: see `paths.step_of_name`. */
+static int name_to_step(Parser *p, const char **name, size_t *size) {
+    int status = spell_halves(p, name, size, 1);
+    if (status || !p->had_escapes || !*size || **name != 0x1F) return status;
+    p->scratch.used = 0;
+    if (*name == p->scratch.at) { /* nothing was spelled out */
+        size_t used = *size;
+        p->spelled.used = 0;
+        if (put_bytes(&p->spelled, *name, used)) return NO_MEMORY;
+        *name = p->spelled.at;
+    }
+    if (put_u8(&p->scratch, 0x1F) || put_bytes(&p->scratch, *name, *size)) return NO_MEMORY;
+    *name = p->scratch.at;
+    *size = p->scratch.used;
     return OK;
 }
 
@@ -475,6 +539,7 @@ static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, 
         *s += p->nodes[guess].name_size + 1;
     } else {
         int status = read_text(p, s, &name, &size);
+        if (!status) status = name_to_step(p, &name, &size);
         if (status) return status;
     }
     *s = skip_space(*s, p->end);
@@ -535,7 +600,8 @@ static int copy_text(Parser *p, const uint8_t **s, Buffer *out) {
     if (put_u8(out, '"')) return NO_MEMORY;
     for (size_t i = 0, from = 0; i <= size; i++) {
         uint8_t c = i < size ? (uint8_t)bytes[i] : '"';
-        if (i < size && c != '"' && c != '\\' && c >= 0x20) continue;
+        int half = is_half((const uint8_t *)bytes + i, (const uint8_t *)bytes + size);
+        if (i < size && c != '"' && c != '\\' && c >= 0x20 && !half) continue;
         if (put_bytes(out, bytes + from, i - from)) return NO_MEMORY;
         from = i + 1;
         if (i == size) break;
@@ -543,7 +609,11 @@ static int copy_text(Parser *p, const uint8_t **s, Buffer *out) {
         static const char named[] = "\bb\tt\nn\ff\rr\"\"\\\\";
         const char *found = NULL;
         for (const char *at = named; *at; at += 2) if ((uint8_t)*at == c) found = at;
-        if (found) snprintf(escape, sizeof escape, "\\%c", found[1]);
+        if (half) {
+            snprintf(escape, sizeof escape, "\\u%04x", (unsigned)half_at((const uint8_t *)bytes + i));
+            i += 2;
+            from = i + 1;
+        } else if (found) snprintf(escape, sizeof escape, "\\%c", found[1]);
         else snprintf(escape, sizeof escape, "\\u%04x", c);
         if (put_bytes(out, escape, strlen(escape))) return NO_MEMORY;
     }
@@ -693,6 +763,7 @@ static int read_record(Parser *p, const uint8_t **start) {
                 size_t size;
                 s++;
                 if ((status = read_text(p, &s, &bytes, &size))) return status;
+                if ((status = spell_halves(p, &bytes, &size, p->tells_halves))) return status;
                 Node *n = &p->nodes[node];
                 if (occur(n, row, K_TEXT, position) || put_text(&n->texts, bytes, size)) return NO_MEMORY;
                 break;
@@ -849,15 +920,15 @@ fail:
 
 static void free_parser(Parser *p) {
     for (int32_t i = 0; i < p->node_count; i++) free_node(&p->nodes[i]);
-    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->brackets.at); free(p->offsets.at);
+    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->spelled.at); free(p->brackets.at); free(p->offsets.at);
 }
 
 static PyObject *py_parse(PyObject *self, PyObject *args) {
     Py_buffer buffer;
-    int separator, continues, member_limit, depth_limit, status;
+    int separator, continues, member_limit, depth_limit, status, tells_halves = 0;
     PyObject *selection = Py_None;
-    if (!PyArg_ParseTuple(args, "y*iiii|O", &buffer, &separator, &continues, &member_limit, &depth_limit,
-                          &selection))
+    if (!PyArg_ParseTuple(args, "y*iiii|Op", &buffer, &separator, &continues, &member_limit, &depth_limit,
+                          &selection, &tells_halves))
         return NULL;
     Parser p = {0};
     p.selection = selection == Py_None ? NULL : selection;
@@ -865,6 +936,7 @@ static PyObject *py_parse(PyObject *self, PyObject *args) {
     p.end = p.text + buffer.len;
     p.member_limit = member_limit;
     p.depth_limit = depth_limit;
+    p.tells_halves = (uint8_t)tells_halves;
     Py_BEGIN_ALLOW_THREADS
     status = new_node(&p, -1, R_RECORD, NULL, 0) < 0 ? NO_MEMORY : read_all(&p, separator, continues);
     Py_END_ALLOW_THREADS

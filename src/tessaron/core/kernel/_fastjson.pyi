@@ -8,6 +8,7 @@ def parse(
     member_limit: int,
     depth_limit: int,
     selection: Callable[[int, int, int, str], tuple[int, int]] | None = None,
+    tells_halves: bool = False,
     /,
 ) -> dict[str, Any] | None: ...
 def parse_xml(

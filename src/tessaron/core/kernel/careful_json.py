@@ -14,6 +14,7 @@ from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import DEPTH_LIMIT
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import ELEMENT, Path
+from tessaron.core.visible import in_quotes
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9A-Fa-f]{4}))*"')
@@ -165,10 +166,12 @@ class _Parser:
             self._fail("truncated", f"the {self.whole} ends inside a text; expected its closing quote")
         if character == "\\":
             self._fail(
-                "escape", f"{self.text[at : at + 6]!r} is not an escape of JSON; write a backslash as \\\\"
+                "escape",
+                f"{in_quotes(self.text[at : at + 6])} is not an escape of JSON; write a backslash as \\\\",
             )
         self._fail(
-            "control", f"the control character {character!r} must be written as an escape inside a text"
+            "control",
+            f"the control character {in_quotes(character)} must be written as an escape inside a text",
         )
 
     def _number_or_word(self, character: str) -> Any:
@@ -205,7 +208,7 @@ class _Parser:
         if _BAD_BYTE.match(found):
             self._fail_bad_byte()
         match = re.compile(r"[^\s,:{}\[\]\"]{1,20}").match(self.text, self.at)
-        self._fail("syntax", f"expected {expected}, found {(match.group() if match else found)!r}")
+        self._fail("syntax", f"expected {expected}, found {in_quotes(match.group() if match else found)}")
 
     def _fail_bad_byte(self) -> NoReturn:
         byte = ord(self.text[self.at]) - 0xDC00

@@ -39,11 +39,13 @@ class KernelOptions:
             and the earlier ones are listed.
         depth_limit: The deepest nesting that is read, in levels of objects and arrays.
         selection: What is wanted of the records; None for everything.
+        tells_halves: Whether half surrogates in texts are told from what looks like one (see `surrogates`).
     """
 
     reject_repeated: bool = False
     depth_limit: int = DEPTH_LIMIT
     selection: Selection | None = None
+    tells_halves: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -49,7 +49,13 @@ def _parse(data: bytes, separator: Separator, continues: bool, options: KernelOp
     """Return the fragment; None when a record is bad or has a name twice in one object."""
     ask = None if options.selection is None else _asking(options.selection)
     lanes = _fastjson.parse(
-        data, _SEPARATORS[separator], int(continues), MEMBER_LIMIT, options.depth_limit, ask
+        data,
+        _SEPARATORS[separator],
+        int(continues),
+        MEMBER_LIMIT,
+        options.depth_limit,
+        ask,
+        options.tells_halves,
     )
     if lanes is None:
         return None

@@ -16,8 +16,10 @@ from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Node, Passed, Role, Te
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, Origin, Path, Step, format_path
+from tessaron.core.paths import ELEMENT, Origin, Path, Step, show_path, step_of_name
 from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
+from tessaron.core.surrogates import spell_halves, tell_halves
+from tessaron.core.visible import in_quotes
 
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 
@@ -122,9 +124,11 @@ class FragmentBuilder:
 
     Args:
         selection: What is wanted; None for everything.
+        tells_halves: See `KernelOptions`.
     """
 
-    def __init__(self, selection: Selection | None = None) -> None:
+    def __init__(self, selection: Selection | None = None, tells_halves: bool = False) -> None:
+        self._tells_halves = tells_halves
         self._nodes = [GrowingNode(0, None, Role.RECORD, None)]
         self._selection = selection
         self._put = GrowingNode.put if selection is None else GrowingNode.put_wanted
@@ -179,10 +183,10 @@ class FragmentBuilder:
     def _member(self, parent: GrowingNode, name: Any) -> GrowingNode:
         if type(name) is not str:
             raise UsageError(
-                f"expected member names to be text, got {name!r} ({type(name).__name__}) "
-                f"in {format_path(parent.path())}; turn the keys into str first"
+                f"expected member names to be text, got {in_quotes(name)} ({type(name).__name__}) "
+                f"in {show_path(parent.path())}; turn the keys into str first"
             )
-        node = parent.members[name] = self._grow(parent, Role.MEMBER, name)
+        node = parent.members[name] = self._grow(parent, Role.MEMBER, step_of_name(name))
         return node
 
     def _element(self, parent: GrowingNode) -> GrowingNode:
@@ -210,14 +214,14 @@ class FragmentBuilder:
 
     def finish(self) -> Fragment:
         """Return the fragment of all records added."""
-        return finish_nodes(self._nodes)
+        return finish_nodes(self._nodes, self._tells_halves)
 
 
-def finish_nodes(grown: list[GrowingNode]) -> Fragment:
+def finish_nodes(grown: list[GrowingNode], tells_halves: bool = False) -> Fragment:
     """Return the fragment of all that was collected; the first node is the record."""
     kept = [node for node in grown if node.wanted or node.parent is None]
     places = {node.index: place for place, node in enumerate(kept)}
-    nodes = [_finish_node(node) for node in kept]
+    nodes = [_finish_node(node, tells_halves) for node in kept]
     for growing, node in zip(kept, nodes, strict=True):
         node.parent = -1 if growing.parent is None else places[growing.parent.index]
     known = [
@@ -256,7 +260,7 @@ def _known_node(
     return made
 
 
-def _finish_node(node: GrowingNode) -> Node:
+def _finish_node(node: GrowingNode, tells_halves: bool) -> Node:
     row_count = node.level.row_count
     positions = np.array(node.positions, np.int32)
     if len(positions) and (positions == positions[0]).all():
@@ -264,7 +268,7 @@ def _finish_node(node: GrowingNode) -> Node:
     return Node(
         parent=-1 if node.parent is None else node.parent.index,
         role=node.role,
-        name=None if node.name is None else _encodable(node.name),
+        name=node.name,
         row_count=row_count,
         parent_rows=np.array(node.parent_rows, np.int32),
         ordinals=np.array(node.ordinals, np.int32),
@@ -274,20 +278,17 @@ def _finish_node(node: GrowingNode) -> Node:
         booleans=np.array(node.booleans, np.bool_),
         integers=np.array(node.integers, np.int64),
         numbers=TextLane.of(node.numbers) if node.numbers else EMPTY_TEXTS,
-        texts=_text_lane(node.texts) if node.texts else EMPTY_TEXTS,
+        texts=_text_lane(node.texts, tells_halves) if node.texts else EMPTY_TEXTS,
     )
 
 
-def _text_lane(texts: list[str]) -> TextLane:
+def _text_lane(texts: list[str], tells_halves: bool = False) -> TextLane:
+    if tells_halves and any("\\ud" in text for text in texts):
+        return TextLane.of(list(map(tell_halves, texts)))
     try:
         return TextLane.of(texts)
     except UnicodeEncodeError:
-        return TextLane.of([_encodable(text) for text in texts])
-
-
-def _encodable(text: str) -> str:
-    """Return `text` with each lone surrogate, which UTF-8 cannot hold, as its escape of six characters."""
-    return text.encode("utf-8", "backslashreplace").decode()
+        return TextLane.of(list(map(tell_halves if tells_halves else spell_halves, texts)))
 
 
 def _put_null(node: GrowingNode, value: None) -> Kind:
@@ -364,7 +365,8 @@ def _put_other(node: GrowingNode, value: Any) -> Kind:
 
 def _refuse(node: GrowingNode, value: Any) -> Kind:
     raise UsageError(
-        f"expected a JSON value, got {value!r} ({type(value).__name__}) at {format_path(node.path())}; "
+        f"expected a JSON value, got {in_quotes(value)} ({type(value).__name__}) at "
+        f"{show_path(node.path())}; "
         "turn it into text, a number, a list or a dict first"
     )
 

@@ -18,7 +18,7 @@ def read_json(
     data: bytes, separator: Separator, continues: bool = False, options: KernelOptions = DEFAULT_OPTIONS
 ) -> Fragment:
     """Return the fragment of the JSON texts in `data`; see `contract.Kernel`."""
-    builder = FragmentBuilder(options.selection)
+    builder = FragmentBuilder(options.selection, options.tells_halves)
     reader = RecordReader(data, separator, continues, options)
     offsets: list[int] = []
     repeated: list[Repeated] = []

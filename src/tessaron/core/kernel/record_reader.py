@@ -14,6 +14,7 @@ from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.repeated_names import drop_repeated
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import Path, format_path
+from tessaron.core.visible import in_quotes
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _BLANK = re.compile(r"[ \t\r]*")
@@ -198,7 +199,9 @@ class RecordReader:
 
     def _fail(self, reason: str) -> NoReturn:
         found = self._text[self._at : self._at + 1]
-        raise FaultError(Fault("syntax", self._at, f"{reason}, found {found!r}" if found else reason))
+        raise FaultError(
+            Fault("syntax", self._at, f"{reason}, found {in_quotes(found)}" if found else reason)
+        )
 
     def _skip(self) -> None:
         match = _SPACE.match(self._text, self._at)

@@ -22,6 +22,7 @@ from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, without
 from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
 from tessaron.core.selecting import SelectionBelow
+from tessaron.core.surrogates import spelled
 
 
 def embed(work: Rearranging, change: Rearrangement) -> None:
@@ -75,7 +76,7 @@ def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
 
 def _parse_json_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
     """Return the texts that are JSON."""
-    texts = lane.to_arrow()
+    texts = spelled(lane.to_arrow()) if work.options.tells_halves else lane.to_arrow()
     good = np.ones(len(texts), np.bool_)
     reasons: dict[int, str] = {}
     blank = pc.equal(pc.utf8_length(pc.utf8_trim_whitespace(texts)), 0).to_numpy(zero_copy_only=False)

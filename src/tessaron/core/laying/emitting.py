@@ -26,8 +26,9 @@ from tessaron.core.laying.restructure import rearrange
 from tessaron.core.laying.row_sets import RowSet
 from tessaron.core.layout import Table
 from tessaron.core.paths import Origin, Path, format_path
-from tessaron.core.rebuilding.rest import add_rests
+from tessaron.core.rebuilding.rest import add_rests, spell_texts
 from tessaron.core.shape import unpack_nodes
+from tessaron.core.visible import in_quotes
 
 
 @dataclass(slots=True)
@@ -71,12 +72,16 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
         with_records: Whether it is wanted which record each row is of.
     """
     left_out = fragment.passed_by_path()
-    work = Rearranging(tree_of(fragment), kernel, KernelOptions(selection=plan.selection))
+    work = Rearranging(
+        tree_of(fragment), kernel, KernelOptions(selection=plan.selection, tells_halves=plan.exact)
+    )
     for change in plan.rearrangements:
         rearrange(work, change)
     left_out.update(work.passed)
     conform_tree(work.tree, unpack_nodes(plan.skeleton))
     add_rests(work.tree, plan.rests, plan.exact)
+    if plan.exact:
+        spell_texts(work.tree)
     levels = Levels(fragment_of(work.tree, fragment))
     columns = Columns(plan, levels)
     _work_out_all(columns)
@@ -236,7 +241,7 @@ class _Beyond:
     def __call__(self, index: int) -> str:
         if self.count is not None:
             return f"only the first {self.count} of the values have a column"
-        return f"{self.texts[index].as_py()!r} is not among the flags"
+        return f"{in_quotes(self.texts[index].as_py())} is not among the flags"
 
 
 class _Mattering:

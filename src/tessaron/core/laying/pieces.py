@@ -10,6 +10,7 @@ from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, join_level, with_kind
 from tessaron.core.paths import ELEMENT
+from tessaron.core.visible import in_quotes
 
 
 def merge_pieces(work: Rearranging, change: Rearrangement) -> None:
@@ -31,7 +32,7 @@ def merge_pieces(work: Rearranging, change: Rearrangement) -> None:
         is_first[1:] = targets[1:] != targets[:-1]
         work.say(
             change, "piece_repeated", targets[~is_first].astype(np.int64),
-            [f"several pieces have the field {step!r}; the first counts"] * int((~is_first).sum()),
+            [f"several pieces have the field {in_quotes(step)}; the first counts"] * int((~is_first).sum()),
         )  # fmt: skip
         new_rows = np.full(element.node.row_count, -1, np.int32)
         new_rows[present[is_first]] = targets[is_first]
@@ -67,7 +68,7 @@ def _unwrap_object(work: Rearranging, change: Rearrangement, outer: Branch, bran
         taken = np.isin(rows, there.node.rows_present())
         work.say(
             change, "name_taken", rows[taken].astype(np.int64),
-            [f"the field {step!r} is there one level up too, and stays"] * int(taken.sum()),
+            [f"the field {in_quotes(step)} is there one level up too, and stays"] * int(taken.sum()),
         )  # fmt: skip
         everywhere = np.arange(child.node.row_count, dtype=np.int32)
         free = np.where(np.isin(everywhere, rows[taken]), -1, everywhere).astype(np.int32)
@@ -82,7 +83,7 @@ def _unwrap_array(work: Rearranging, change: Rearrangement, outer: Branch, eleme
         level = child.children.get(ELEMENT)
         scalars = child.node.rows_present()[child.node.kinds < Kind.OBJECT]
         lost = element.node.parent_rows[scalars].astype(np.int64)
-        reason = f"the field {step!r} of an array that is folded away has no row to be in"
+        reason = f"the field {in_quotes(step)} of an array that is folded away has no row to be in"
         work.say(change, "folded_away", lost, [reason] * len(lost), rejects=False)
         if level is None or not isinstance(step, str):
             continue

@@ -15,6 +15,7 @@ from tessaron.core.expressions.faults import nearest
 from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import KeyLines, Keys, key_lines
 from tessaron.core.layouts.model import ColumnPart, LayoutPart, ReadingPart, StructurePart, TablePart
+from tessaron.core.visible import in_quotes
 
 _TOML_LINE = re.compile(r"\(at line (\d+), column (\d+)\)")
 _WORDS = {
@@ -139,9 +140,8 @@ def _message(found: Any, keys: Keys) -> str:
         return "expected, but it is not there"
     if code == "literal_error":
         choices = _choices(found)
-        return (
-            f"expected one of {', '.join(map(repr, choices))}, got {given!r}; {nearest(str(given), choices)}"
-        )
+        wanted = ", ".join(map(repr, choices))
+        return f"expected one of {wanted}, got {in_quotes(given)}; {nearest(str(given), choices)}"
     wanted = _WORDS.get(code, found["msg"].removeprefix("Input should be "))
     return f"expected {wanted}, got {_shown(given)}"
 

@@ -32,6 +32,7 @@ from tessaron.core.typing.types import (
     parse_type,
 )
 from tessaron.core.typing.written import fault_of as written_fault
+from tessaron.core.visible import in_quotes
 
 _ORIGIN_TYPES = {
     Origin.RECORD: INTEGER,
@@ -90,7 +91,7 @@ class ColumnMaker:
             for plan in self._plans(table, name, column, keys, columns):
                 taken = next((each for each in columns.plans if each.name.lower() == plan.name.lower()), None)
                 if taken is not None:
-                    self._say(keys, f"the name {plan.name!r} is taken by {columns.keys[taken.name]}")
+                    self._say(keys, f"the name {in_quotes(plan.name)} is taken by {columns.keys[taken.name]}")
                     continue
                 columns.keys[plan.name] = name
                 columns.plans.append(plan)
@@ -173,7 +174,8 @@ class ColumnMaker:
         except (pa.ArrowInvalid, pa.ArrowKeyError):
             self._say(
                 keys,
-                f"no time zone {zone!r}; expected an IANA name such as Etc/UTC, or an offset such as +01:00",
+                f"no time zone {in_quotes(zone)}; expected an IANA name such as Etc/UTC, or an "
+                f"offset such as +01:00",
             )
 
     def _origin(self, plan: ColumnPlan, part: ColumnPart, kind: ColumnType | None) -> ColumnPlan:
@@ -327,10 +329,12 @@ class ColumnMaker:
             found = [self._constant(value, plan.type, (*keys, "allowed")) for value in column.allowed]
             allowed = tuple(value for value in found if value is not None)
         if column.pattern is not None and parse_iregexp(column.pattern) is None:
-            self._say((*keys, "pattern"), f"{column.pattern!r} is no regular expression of RFC 9485")
+            self._say((*keys, "pattern"), f"{in_quotes(column.pattern)} is no regular expression of RFC 9485")
         least, most = values["least"], values["most"]
         if least is not None and most is not None and least > most:
-            self._say((*keys, "least"), f"{column.least!r} is more than most = {column.most!r}")
+            self._say(
+                (*keys, "least"), f"{in_quotes(column.least)} is more than most = {in_quotes(column.most)}"
+            )
         cleaning = replace(plan.cleaning, default=_scalar(values["default"], plan.type))
         conditions = Conditions(
             column.required, column.unique, allowed, least, most, column.pattern, column.failed
@@ -344,7 +348,7 @@ class ColumnMaker:
         text = str(value).lower() if isinstance(value, bool) else str(value)
         made, bad = fit_texts(pa.array([text], pa.large_string()), kind)
         if bad[0]:
-            self._say(keys, f"expected {kind}, got {value!r}")
+            self._say(keys, f"expected {kind}, got {in_quotes(value)}")
             return None
         return made[0].as_py()
 

@@ -33,6 +33,7 @@ from tessaron.core.selecting import PathSelection
 from tessaron.core.shape import ShapeNode, pack_nodes
 from tessaron.core.structure import level_between
 from tessaron.core.typing.types import BOOLEAN, ColumnType
+from tessaron.core.visible import in_quotes
 from tessaron.core.xpath.location import parse_location
 
 
@@ -173,7 +174,8 @@ class _Compiler:
                     self.say(("tables", name, "key"), f"{column} is not written, so it cannot be a key")
                 if column not in known:
                     self.say(
-                        ("tables", name, "key"), f"no column {column!r} in {name}; {nearest(column, known)}"
+                        ("tables", name, "key"),
+                        f"no column {in_quotes(column)} in {name}; {nearest(column, known)}",
                     )
 
     def _plan(self, names: list[str], changes: list[Rearrangement]) -> LayingPlan:
@@ -222,7 +224,9 @@ class _Compiler:
                 name = next(iter(node.members()))
                 shown = format_path(path)
                 self.say(
-                    (), f"the names at {shown} are keys for one path ({shown}.*), but {name!r} is a field"
+                    (),
+                    f"the names at {shown} are keys for one path ({shown}.*), but "
+                    f"{in_quotes(name)} is a field",
                 )
             pending += [(child, (*path, step)) for step, child in node.children.items()]
 
@@ -278,7 +282,10 @@ class _Compiler:
         found = []
         for other in part.multiply:
             if other not in self._columns:
-                self.say(("tables", name, "multiply"), f"no table {other!r}; {nearest(other, self._columns)}")
+                self.say(
+                    ("tables", name, "multiply"),
+                    f"no table {in_quotes(other)}; {nearest(other, self._columns)}",
+                )
             elif not self._is_broken(name, other) and self._scope.relation(name, other) != "aside":
                 self.say(("tables", name, "multiply"), f"{other} does not stand beside {name}")
             else:
@@ -330,7 +337,9 @@ class _Compiler:
             keys = ("tables", name, "carry", str(number))
             other, _, column = text.partition(".")
             if other not in self._columns or not column:
-                self.say(keys, f"expected table.column, got {text!r}; {nearest(other, self._columns)}")
+                self.say(
+                    keys, f"expected table.column, got {in_quotes(text)}; {nearest(other, self._columns)}"
+                )
                 continue
             known = self._columns[other].names()
             if self._is_broken(name, other):
@@ -340,7 +349,7 @@ class _Compiler:
             elif column == "*":
                 found += [(other, each.name) for each in self._columns[other].plans if not each.hidden]
             elif column not in known:
-                self.say(keys, f"no column {column!r} in {other}; {nearest(column, known)}")
+                self.say(keys, f"no column {in_quotes(column)} in {other}; {nearest(column, known)}")
             else:
                 found.append((other, column))
         return found

@@ -13,6 +13,7 @@ from tomlkit.items import Table as TomlTable
 from tessaron.core.errors import UsageError
 from tessaron.core.expressions.faults import ExpressionError, nearest
 from tessaron.core.expressions.renaming import rename_column, rename_table
+from tessaron.core.visible import in_quotes
 
 
 def change_text(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> str:
@@ -37,7 +38,7 @@ def table_in(document: Any, name: str) -> Any:
     """
     tables = document.get("tables", {})
     if name not in tables:
-        raise UsageError(f"no table {name!r} in the layout; {nearest(name, tables)}")
+        raise UsageError(f"no table {in_quotes(name)} in the layout; {nearest(name, tables)}")
     return tables[name]
 
 
@@ -49,7 +50,7 @@ def column_in(document: Any, table: str, name: str) -> Any:
     """
     columns = table_in(document, table).get("columns", {})
     if name not in columns:
-        raise UsageError(f"no column {name!r} in {table}; {nearest(name, columns)}")
+        raise UsageError(f"no column {in_quotes(name)} in {table}; {nearest(name, columns)}")
     return columns[name]
 
 
@@ -142,7 +143,7 @@ def rename_column_in(document: Any, table: str, old: str, new: str) -> None:
     column_in(document, table, old)
     owner = table_in(document, table)
     if new in owner["columns"]:
-        raise UsageError(f"{table} has a column {new!r} already")
+        raise UsageError(f"{table} has a column {in_quotes(new)} already")
     _rebuild(owner, "columns", {name: new if name == old else name for name in owner["columns"]})
     _replace_in_list(owner, "key", old, new)
     for name, other in document["tables"].items():
@@ -156,7 +157,7 @@ def rename_table_in(document: Any, old: str, new: str) -> None:
     table_in(document, old)
     tables = document["tables"]
     if new in tables:
-        raise UsageError(f"the layout has a table {new!r} already")
+        raise UsageError(f"the layout has a table {in_quotes(new)} already")
     _rebuild(document, "tables", {name: new if name == old else name for name in tables})
     for table in document["tables"].values():
         if table.get("parent") == old:

@@ -8,7 +8,8 @@ from typing import Protocol
 from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.jsonpath.syntax import Index, Name, Wildcard
-from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
+from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Path, Step
+from tessaron.core.visible import in_quotes
 
 
 class LayoutPathError(ValueError):
@@ -92,11 +93,13 @@ def parse_layout_path(text: str) -> LayoutPath:
         shown = parsed.text[parsed.ends[number - 1] if number else 1 : parsed.ends[number]]
         if segment.descends or len(segment.selectors) != 1:
             raise LayoutPathError(
-                f"{shown!r} of {text!r} is for reading.records; here stands one step after another"
+                f"{in_quotes(shown)} of {in_quotes(text)} is for reading.records; here stands one "
+                f"step after another"
             )
         match segment.selectors[0]:
             case Name(name):
-                steps.append(name)
+                # As `format_path` shows it: half surrogates are spelled out, the mark stands for itself.
+                steps.append(MARKUP + name if name.startswith(MARKUP) else name)
             case Wildcard():
                 steps.append(ELEMENT if "[" in shown else ENTRY)
             case Index(index):
@@ -104,6 +107,7 @@ def parse_layout_path(text: str) -> LayoutPath:
                 picks.append((len(steps), index))
             case _:
                 raise LayoutPathError(
-                    f"{shown!r} of {text!r}: filters and slices are for reading.records; use keep for rows"
+                    f"{in_quotes(shown)} of {in_quotes(text)}: filters and slices are for reading.records; "
+                    "use keep for rows"
                 )
     return LayoutPath(tuple(steps), tuple(picks), from_row)

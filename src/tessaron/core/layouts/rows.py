@@ -12,6 +12,7 @@ from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import TablePart
 from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPath, LayoutPathError, LayoutPaths
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Path
+from tessaron.core.visible import in_quotes
 
 Say = Callable[[Keys, str], None]
 
@@ -129,7 +130,9 @@ class RowsFinder:
             return None
         if path.picks:
             self.say(
-                keys, f"{text!r}: a position names one element, rows are all of them; write [*] and use keep"
+                keys,
+                f"{in_quotes(text)}: a position names one element, rows are all of them; write "
+                f"[*] and use keep",
             )
             return None
         if not path.from_row:
@@ -137,7 +140,8 @@ class RowsFinder:
         if parent is None or parent not in self.tables:
             self.say(
                 keys,
-                f"{text!r} begins at a row of the parent; say which: {nearest(parent or '', self.tables)}",
+                f"{in_quotes(text)} begins at a row of the parent; say which: "
+                f"{nearest(parent or '', self.tables)}",
             )
             return None
         above = self.place(parent)

@@ -9,6 +9,7 @@ from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import StructurePart
 from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.paths import Path
+from tessaron.core.visible import in_quotes
 
 _ORDER = ("embedded", "split", "array", "named_rows", "merged", "unwrapped")
 
@@ -55,7 +56,10 @@ class StructureMaker:
             if inner is None or outer is None:
                 continue
             if inner[: len(outer)] != outer or inner == outer or not outer:
-                self._say(("structure", "again", text), f"expected a path above {text!r}, got {begins!r}")
+                self._say(
+                    ("structure", "again", text),
+                    f"expected a path above {in_quotes(text)}, got {in_quotes(begins)}",
+                )
                 continue
             found[inner] = outer
         return found
@@ -75,7 +79,7 @@ class StructureMaker:
             self._say(keys, str(error))
             return None
         if path.picks or path.from_row:
-            self._say(keys, f"expected a path from the record ($) without positions, got {text!r}")
+            self._say(keys, f"expected a path from the record ($) without positions, got {in_quotes(text)}")
             return None
         return path.steps
 
@@ -85,10 +89,10 @@ class StructureMaker:
         if path is None:
             return None
         if not path:
-            self._say(keys, f"expected a path below the record, got {text!r}")
+            self._say(keys, f"expected a path below the record, got {in_quotes(text)}")
             return None
         if kind == "unwrapped" and not isinstance(path[-1], str):
-            self._say(keys, f"expected a path that ends with a name, got {text!r}")
+            self._say(keys, f"expected a path that ends with a name, got {in_quotes(text)}")
             return None
         return Rearrangement(kind, path, detail, text)
 

@@ -120,7 +120,8 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     parts.append(f"type = {toml_text(column.type.spelled())}")
     if column.reading is not None and column.reading.name == "boolean":
         words = column.reading.separator.split("/")
-        if words not in (["true", "false"], ["TRUE", "FALSE"], ["True", "False"]):
+        # In XML all is text, and true and false go without saying; in JSON they would be no texts.
+        if not (is_markup(column.path) and words == ["true", "false"]):
             parts.append(f"words = {toml_list(words)}")
     if column.written:
         parts.append(f"written = {toml_text(column.written)}")

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from tessaron.core.layouts.paths import LayoutPath, LayoutPathError
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Path, Step
+from tessaron.core.visible import in_quotes
 
 if TYPE_CHECKING:
     from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
@@ -108,7 +109,7 @@ class _PathsOfTables:
         """
         found = _parsed(text)
         if found.ups or (found.names and found.names[-1][0] == "@"):
-            raise LayoutPathError(f"{text!r}: rows are elements, by their path from the record")
+            raise LayoutPathError(f"{in_quotes(text)}: rows are elements, by their path from the record")
         return LayoutPath(self._path(found.names), self._picks((), found))
 
     def inner(self, text: str) -> LayoutPath:
@@ -136,7 +137,9 @@ class _PathsOfTables:
             spelled = "../" * (found.ups - len(base)) + "/".join(found.names)
             return LayoutPath((MARKUP + spelled.rstrip("/"),))
         if made and found.ups:
-            raise LayoutPathError(f"{text!r}: rows that are brought together have no one element above them")
+            raise LayoutPathError(
+                f"{in_quotes(text)}: rows that are brought together have no one element above them"
+            )
         names = base[: len(base) - found.ups] + found.names
         path = self._path(names)
         if made:
@@ -192,7 +195,7 @@ def _parsed(text: str) -> _Spelled:
     for number, shown in enumerate(steps):
         found = _STEP.fullmatch(shown.strip())
         if found is None or (found["up"] and names) or (found["text"] and number < len(steps) - 1):
-            what = f"{shown!r} of {text!r}" if shown else repr(text)
+            what = f"{in_quotes(shown)} of {in_quotes(text)}" if shown else repr(text)
             raise LayoutPathError(
                 f"{what}: expected names, @names, positions such as [1], `..` in front or text() at the end; "
                 "filters are for reading.records, use keep for rows"

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from tessaron.core.errors import DataError, Place
 from tessaron.core.fragment import Int64s
 from tessaron.core.rebuilding.places import TablePlaces
+from tessaron.core.visible import in_quotes
 
 
 @dataclass(slots=True)
@@ -127,7 +128,8 @@ class GroupReader:
                 key = left.column(each.table.parent_key)[0].as_py()
                 taken = self._rows[each.table.name].taken
                 raise OutOfOrderError(
-                    f"row {taken + 1:,} belongs to {each.table.parent} {key!r}, which is not there or stands "
+                    f"row {taken + 1:,} belongs to {each.table.parent} {in_quotes(key)}, which is "
+                    f"not there or stands "
                     "further up",
                     Place(each.table.name), "foreign_key",
                 )  # fmt: skip

@@ -13,11 +13,11 @@ from tessaron.core.branches import Branch, tree_of
 from tessaron.core.casting import places_of
 from tessaron.core.fragment import Int64s, Node
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import Separator
+from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ENTRY, MARKUP
 from tessaron.core.rebuilding.rest import AS_IT_IS
-from tessaron.core.rebuilding.texts import quoted
+from tessaron.core.rebuilding.texts import quoted, quoted_told
 from tessaron.core.regroup import to_members
 
 
@@ -73,7 +73,8 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     # Most rests are alike: each is read once.
     encoded = texts.drop_null().dictionary_encode()
     data = "\n".join(encoded.dictionary.to_pylist()).encode()
-    fragment = choose_kernel(kernel)(data, Separator.LINE)
+    options = KernelOptions(tells_halves=not is_markup)
+    fragment = choose_kernel(kernel)(data, Separator.LINE, False, options)
     if fragment.faults or fragment.record_count != len(encoded.dictionary):
         raise ValueError("the rest of a row is no JSON")
     codes = encoded.indices.to_numpy()
@@ -86,7 +87,7 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
             to_members(branch)
         node = branch.node
         if len(node.kinds):
-            found.at[path] = _spread(node, rows, order, bounds)
+            found.at[path] = _spread(node, rows, order, bounds, is_markup)
         mark = MARKUP if is_markup else ""
         pending += [
             (child, (*path, mark + step)) for step, child in branch.children.items() if isinstance(step, str)
@@ -94,17 +95,17 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     return found
 
 
-def _spread(node: Node, rows: Int64s, order: Any, bounds: Any) -> tuple[Int64s, Any, Any]:
+def _spread(node: Node, rows: Int64s, order: Any, bounds: Any, is_markup: bool) -> tuple[Int64s, Any, Any]:
     """Return for each row with the rest in question what stands at a place."""
     distinct = node.rows_present()
     counts = bounds[distinct + 1] - bounds[distinct]
     which = np.repeat(np.arange(len(distinct)), counts)
     starts = np.repeat(bounds[distinct], counts)
     within = np.arange(len(which)) - np.repeat(np.cumsum(counts) - counts, counts)
-    return rows[order[starts + within]], _tokens(node).take(pa.array(which)), node.kinds[which]
+    return rows[order[starts + within]], _tokens(node, is_markup).take(pa.array(which)), node.kinds[which]
 
 
-def _tokens(node: Node) -> Any:
+def _tokens(node: Node, is_markup: bool) -> Any:
     """Return what stands at a node as JSON."""
     texts = np.full(len(node.kinds), None, object)
     for kind, shown in ((Kind.NULL, "null"), (Kind.OBJECT, "{}"), (Kind.ARRAY, "[]")):
@@ -113,7 +114,7 @@ def _tokens(node: Node) -> Any:
         ((Kind.BOOLEAN,), pa.array(node.booleans).cast(pa.large_string())),
         ((Kind.INTEGER,), pa.array(node.integers).cast(pa.large_string())),
         ((Kind.LONG_INTEGER, Kind.FRACTION), node.numbers.to_arrow()),
-        ((Kind.TEXT,), quoted(node.texts.to_arrow())),
+        ((Kind.TEXT,), (quoted if is_markup else quoted_told)(node.texts.to_arrow())),
     ):
         texts[places_of(node, kinds)] = values.to_pylist()
     return pa.array(texts.tolist(), pa.large_string())

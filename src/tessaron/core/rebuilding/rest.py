@@ -9,7 +9,7 @@ null or empty, and values whose spelling the column does not give back.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,11 +18,12 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, filled_rows, origin
 from tessaron.core.casting import at_rows, places_of
-from tessaron.core.fragment import Bools, Int64s, Node, TextLane
+from tessaron.core.fragment import Bools, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import MARKUP, Origin, Path, format_path, plain_name
-from tessaron.core.rebuilding.texts import coalesced, objects, quoted, text
+from tessaron.core.paths import Origin, Path, format_path, is_markup_step, plain_name
+from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
+from tessaron.core.surrogates import has_half, looks_told, spelled
 from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
 from tessaron.core.typing.written import texts_of
@@ -137,7 +138,7 @@ class _Finder:
         found: list[Any] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
             branch, path, members = places[index]
-            below = [(plain_name(name), found[child]) for name, child in members if found[child] is not None]
+            below = [(_name_kept(name), found[child]) for name, child in members if found[child] is not None]
             order = branch.children.get(Origin.ORDER) if self._exact else None
             if order is not None:
                 rows = order.node.rows_present()
@@ -161,7 +162,7 @@ class _Finder:
         if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
             return None
         parts = []
-        is_markup = any(str(step).startswith(MARKUP) for step in (*self._plan.level, *path))
+        is_markup = any(isinstance(step, str) and is_markup_step(step) for step in (*self._plan.level, *path))
         if form is not None:
             parts += list(_odd_values(branch.node, form, self._exact, is_markup))
         elif self._exact and is_markup:
@@ -197,6 +198,10 @@ class _Finder:
         if branch.fold is not None and kind is Kind.ARRAY:
             found[_folded_rows(self._level, path)] = True
         return found
+
+
+def _name_kept(step: str) -> str:
+    return plain_name(step) if is_markup_step(step) else step
 
 
 def _members(branch: Branch) -> list[tuple[str, Branch]]:
@@ -236,7 +241,7 @@ def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterabl
         if not len(getattr(node, lane)):
             continue
         rows = present[places_of(node, kinds)]
-        shown, back = _shown(node, lane, is_markup), _turned_back(node, lane, form, exact, is_markup)
+        shown, back = _shown(node, lane, exact, is_markup), _turned_back(node, lane, form, exact, is_markup)
         odd = np.ones(len(rows), np.bool_) if back is None else ~back
         if odd.any():
             tokens = shown.filter(pa.array(odd))
@@ -253,16 +258,38 @@ def _empty_elements(node: Node) -> Iterable[tuple[Int64s, Any]]:
         yield rows.astype(np.int64), _repeated('""', len(rows))
 
 
+def _with_halves(lane: TextLane) -> Bools:
+    """Return which texts have half a surrogate; the column holds its escape."""
+    texts = lane.to_arrow()
+    odd = looks_told(texts)
+    found = np.zeros(len(lane), np.bool_)
+    if odd is not None:
+        chosen = np.flatnonzero(odd.to_numpy(zero_copy_only=False))
+        found[chosen] = [has_half(each) for each in texts.filter(odd).to_pylist()]
+    return found
+
+
+def spell_texts(tree: Branch) -> None:
+    """Spell out the half surrogates in all texts of a tree, as they go into tables; the rests are made."""
+    for branch in tree.walk():
+        node = branch.node
+        if len(node.texts) and node.role is not Role.ORIGIN:
+            texts = node.texts.to_arrow()
+            made = spelled(texts)
+            if made is not texts:
+                branch.node = replace(node, texts=TextLane.of(made))
+
+
 _KINDS_OF_LANE = {
     lane: tuple(kind for kind in SCALAR_KINDS if LANE_OF_KIND[kind] == lane)
     for lane in ("booleans", "integers", "numbers", "texts")
 }
 
 
-def _shown(node: Node, lane: str, is_markup: bool) -> Any:
+def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> Any:
     """Return the values of a lane as JSON; in XML all are texts."""
     if lane == "texts":
-        return quoted(node.texts.to_arrow())
+        return (quoted_told if exact and not is_markup else quoted)(node.texts.to_arrow())
     plain = (
         node.numbers.to_arrow()
         if lane == "numbers"
@@ -278,6 +305,8 @@ def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool
         return None
     values = getattr(node, lane)
     count = len(values)
+    if exact and lane == "texts" and not is_markup and form.type.name == "text":
+        return ~_with_halves(node.texts)
     if form.type.name in ("text", "uuid") or not exact:
         return np.ones(count, np.bool_)
     plain = pa.array(values) if lane in ("integers", "booleans") else values.to_arrow()

@@ -10,7 +10,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.fragment import Int64s, TextLane
-from tessaron.core.json_text import json_text
+from tessaron.core.json_text import quoted_text
+from tessaron.core.paths import MARKUP, name_of_step
+from tessaron.core.surrogates import looks_told, read_halves
 
 _CONTROL = "[\x00-\x1f]"
 _MOST_JOINED = 500
@@ -44,16 +46,34 @@ def _escape(found: re.Match[str]) -> str:
     return f"\\u{ord(found.group()):04x}"
 
 
+def quoted_told(values: Any) -> Any:
+    """Return texts of JSON whose half surrogates are told (see `surrogates`) as strings of JSON."""
+    odd = looks_told(values) if len(values) else None
+    made = quoted(values)
+    if odd is None:
+        return made
+    told = [quoted_text(read_halves(each)) for each in values.filter(odd).to_pylist()]
+    return pc.replace_with_mask(made, odd, pa.array(told, pa.large_string()))
+
+
+def quoted_names(steps: Any) -> Any:
+    """Return the names of members, given as the steps to them, as strings of JSON, null where they are."""
+    if not pc.any(pc.match_substring(steps, MARKUP)).as_py():
+        return quoted_told(steps)
+    names = [None if step is None else quoted_text(name_of_step(step)) for step in steps.to_pylist()]
+    return pa.array(names, pa.large_string())
+
+
 def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
     """Return objects of JSON, null for a row that has no member.
 
     Args:
-        members: Names, and for each row the member's value as JSON, or null where it has none.
+        members: Steps to them, and for each row the member's value as JSON, or null where it has none.
         row_count: Rows.
     """
     pairs = [
-        pc.binary_join_element_wise(text(f",{json_text(name, ascii_only=False)}:"), values, text(""))
-        for name, values in members
+        pc.binary_join_element_wise(text(f",{quoted_text(name_of_step(step))}:"), values, text(""))
+        for step, values in members
         if values.null_count < len(values)
     ]
     if not pairs:
@@ -80,7 +100,7 @@ def text_null() -> Any:
 
 def entries(keys: Any, values: Any) -> Any:
     """Return members of objects whose names are data: `"key":value`."""
-    return pc.binary_join_element_wise(quoted(keys), values, text(":"))
+    return pc.binary_join_element_wise(quoted_names(keys), values, text(":"))
 
 
 def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: str, between: str) -> Any:

@@ -12,6 +12,7 @@ import pyarrow as pa
 
 from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
 from tessaron.core.typing.readings import days_of
+from tessaron.core.visible import in_quotes
 
 CODES = frozenset("aAbBdfHIjmMpSyYzZ%")
 _WIDTHS = {"d": 2, "m": 2, "Y": 4, "y": 2, "H": 2, "M": 2, "S": 2}
@@ -35,10 +36,10 @@ def parts_of_format(codes: str) -> tuple[str, ...]:
     for part in parts:
         if part[0] == "%" and part[1:] not in CODES:
             raise DateFormatError(
-                f"expected codes of %Y %m %d %H %M %S %f %y %b %B %a %A %I %p %j %z %Z, got {part!r}"
+                f"expected codes of %Y %m %d %H %M %S %f %y %b %B %a %A %I %p %j %z %Z, got {in_quotes(part)}"
             )
     if not any(part[0] == "%" and part != "%%" for part in parts):
-        raise DateFormatError(f"expected codes such as %d/%m/%Y, got {codes!r}")
+        raise DateFormatError(f"expected codes such as %d/%m/%Y, got {in_quotes(codes)}")
     return tuple(parts)
 
 

@@ -149,7 +149,7 @@ def _to_integer(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
 
 def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
     texts = _plain_numbers(texts, spelling)
-    texts = _without_exponents(texts)
+    texts = without_exponents(texts)
     texts = pc.replace_substring_regex(texts, r"^(-?)\.([0-9])", r"\10.\2")
     texts = pc.replace_substring_regex(texts, r"^(-?)0+([0-9])", r"\1\2")
     texts = pc.replace_substring_regex(texts, r"(\.[0-9]*[1-9])0+$|\.0+$", r"\1")
@@ -160,8 +160,9 @@ def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
     return chosen.cast(target.arrow_type()), ~fits
 
 
-def _without_exponents(texts: Any) -> Any:
-    """Return number texts written out, where one has an exponent; those are few."""
+def without_exponents(texts: Any) -> Any:
+    """Return number texts written out, where one has an exponent that a decimal can have; those are few."""
+    texts = pc.replace_substring_regex(texts, r"^(-?0(\.0+)?)[eE][+-]?[0-9]+$", r"\1")
     has = _matching(texts, r"^-?([0-9]+(\.[0-9]+)?|\.[0-9]+)[eE][+-]?[0-9]{1,3}$")
     if not has.any():
         return texts

@@ -9,6 +9,8 @@ from typing import Any, Literal, get_args
 
 import pyarrow as pa
 
+from tessaron.core.visible import in_quotes
+
 TypeName = Literal[
     "boolean",
     "integer",
@@ -109,14 +111,14 @@ def parse_type(text: str) -> ColumnType:
     if found is None or name not in TYPE_NAMES:
         near = get_close_matches(name.lower(), TYPE_NAMES, 1)
         hint = f"did you mean {near[0]}?" if near else f"there are {', '.join(TYPE_NAMES)}"
-        raise TypeSpellingError(f"expected a type, got {text!r}; {hint}")
+        raise TypeSpellingError(f"expected a type, got {in_quotes(text)}; {hint}")
     first, second = (None if group is None else int(group) for group in found.groups()[1:])
     if name == "decimal":
         return _parse_decimal(first, second)
     if name in _TIMED and second is None and (first or 0) <= 9:
         return ColumnType(name, second_digits=first or 0)
     if first is not None:
-        raise TypeSpellingError(f"expected {name} without numbers in brackets, got {text!r}")
+        raise TypeSpellingError(f"expected {name} without numbers in brackets, got {in_quotes(text)}")
     return ColumnType(name)
 
 

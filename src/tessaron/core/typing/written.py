@@ -16,6 +16,7 @@ from tessaron.core.kinds import Kind
 from tessaron.core.typing.numbers import NumberStats
 from tessaron.core.typing.readings import Reading
 from tessaron.core.typing.types import ColumnType
+from tessaron.core.visible import in_quotes
 
 SHORTEST, FIXED, POINT = "shortest", "fixed", "point"
 """Decimals without zeros at the end of the fraction; with all digits of the scale; as `shortest`, but with
@@ -77,14 +78,16 @@ def _time_name(column_type: ColumnType) -> Any:
 def fault_of(written: str, column_type: ColumnType) -> str:
     """Return what is wrong with a `written` of a layout, as a message; empty where nothing is."""
     if column_type.name in ("decimal", "double"):
-        return "" if written in _NUMBERS else f"expected one of {', '.join(_NUMBERS)}, got {written!r}"
+        return (
+            "" if written in _NUMBERS else f"expected one of {', '.join(_NUMBERS)}, got {in_quotes(written)}"
+        )
     if column_type.name not in _TIMES:
         return f"written goes with decimal, double and times, not with {column_type}"
     found = _PATTERN.match(written)
     has_date, zone = (bool(found.group(1)), bool(found.group(3))) if found else (False, False)
     if found is None or has_date is (column_type.name == "time") or zone is not _has_zone(column_type):
         shown = pattern_of(reading_of("", column_type))
-        return f"expected a pattern of {column_type}, such as {shown}, got {written!r}"
+        return f"expected a pattern of {column_type}, such as {shown}, got {in_quotes(written)}"
     return ""
 
 

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from typing import Final
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 
 XML_NAMESPACE: Final = "http://www.w3.org/XML/1998/namespace"
 INSTANCE_NAMESPACE: Final = "http://www.w3.org/2001/XMLSchema-instance"
@@ -34,7 +35,9 @@ class Prefixes:
         self._prefixes: dict[str, str] = dict(_RESERVED)
         for prefix, namespace in (given or {}).items():
             if not _PREFIX.match(prefix):
-                raise UsageError(f"expected a prefix that is a name, got {prefix!r} for {namespace!r}")
+                raise UsageError(
+                    f"expected a prefix that is a name, got {in_quotes(prefix)} for {in_quotes(namespace)}"
+                )
             if prefix == "xml" and namespace != XML_NAMESPACE:
                 raise UsageError(f"the prefix xml stands for {XML_NAMESPACE} always")
             self._prefixes[namespace] = prefix

@@ -13,6 +13,7 @@ from typing import NoReturn
 
 from tessaron.core.faults import Fault
 from tessaron.core.splitting import SplitError
+from tessaron.core.visible import in_quotes
 from tessaron.core.xml.chunks import Context, Piece
 from tessaron.core.xml.declarations import usable_declarations
 from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
@@ -422,7 +423,9 @@ class XmlSplitter:
         prefix, _, local = found["start"].decode("utf-8", "replace").rpartition(":")
         if prefix and prefix not in namespaces and prefix != "xml":
             self._fail(
-                "namespace", f"the prefix {prefix!r} of <{prefix}:{local}> is not declared", found.start()
+                "namespace",
+                f"the prefix {in_quotes(prefix)} of <{prefix}:{local}> is not declared",
+                found.start(),
             )
         return _Open(found["start"], Name(namespaces.get(prefix, ""), local), namespaces, keeps_space)
 

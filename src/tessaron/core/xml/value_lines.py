@@ -11,6 +11,7 @@ from typing import Any, NoReturn
 from lxml import etree
 
 from tessaron.core.errors import DataError, Place
+from tessaron.core.visible import in_quotes
 from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
 
 _SPACE = " \t\r\n"
@@ -203,7 +204,8 @@ class XmlComposer:
             found = _STEP.match(path, at)
             if found is None:
                 self._fail(
-                    f"expected a path of names with positions, such as /calls/call[2]/@id, found {path!r}"
+                    f"expected a path of names with positions, such as /calls/call[2]/@id, found "
+                    f"{in_quotes(path)}"
                 )
             at = found.end()
             if found["name"]:
@@ -270,7 +272,9 @@ class XmlComposer:
             etree.Element("x").text = text
         except ValueError:
             raise DataError(
-                f"{text[:40]!r} has a control character, which XML cannot hold", Place(self._source), "lines"
+                f"{in_quotes(text[:40])} has a control character, which XML cannot hold",
+                Place(self._source),
+                "lines",
             ) from None
         return text
 
@@ -280,7 +284,7 @@ class XmlComposer:
             return local
         if prefix not in self._namespaces:
             raise DataError(
-                f"the prefix {prefix!r} stands for no namespace; keep or add a line "
+                f"the prefix {in_quotes(prefix)} stands for no namespace; keep or add a line "
                 f'`/…/namespace::{prefix}<TAB>"…"`',
                 Place(self._source),
                 "lines",

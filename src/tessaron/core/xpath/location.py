@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.record_path import ANY_ROOT, NameTest, RecordPath, parse_name_test
 
@@ -105,7 +106,7 @@ def _tried(text: str) -> Any:
     try:
         return etree.XPath(text, namespaces=namespaces)(etree.Element("lone"))
     except etree.XPathEvalError as error:
-        raise UsageError(f"{text!r} cannot be evaluated: {error}") from error
+        raise UsageError(f"{in_quotes(text)} cannot be evaluated: {error}") from error
 
 
 def _tail_of(predicates: str) -> str:
@@ -147,7 +148,7 @@ def check_expression(text: str) -> None:
     try:
         etree.XPath(text)
     except (etree.XPathSyntaxError, ValueError) as error:
-        raise UsageError(f"expected an expression of XPath 1.0, got {text!r}: {error}") from error
+        raise UsageError(f"expected an expression of XPath 1.0, got {in_quotes(text)}: {error}") from error
 
 
 def prefixes_in(text: str) -> list[str]:
@@ -171,7 +172,8 @@ def unknown_prefix(prefix: str, text: str, namespaces: Mapping[str, str]) -> Usa
     known = ", ".join(f"{each} ({namespace})" for each, namespace in list(namespaces.items())[:5])
     there = f"there are {known}" if known else "no namespace is declared in the documents"
     return UsageError(
-        f"the prefix {prefix!r} in {text!r} stands for no namespace; {there}; or give it one with "
+        f"the prefix {in_quotes(prefix)} in {in_quotes(text)} stands for no namespace; {there}; "
+        f"or give it one with "
         f"--namespace {prefix}=…"
     )
 

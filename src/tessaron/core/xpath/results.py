@@ -11,6 +11,7 @@ from typing import Any, Literal
 from lxml import etree
 
 from tessaron.core.errors import UsageError
+from tessaron.core.visible import in_quotes
 from tessaron.core.xml.namespaces import XML_NAMESPACE
 from tessaron.core.xpath.location import unknown_prefix
 
@@ -57,7 +58,9 @@ class Expression:
         try:
             self._find = etree.XPath(text, namespaces=self._namespaces)
         except (etree.XPathSyntaxError, ValueError) as error:
-            raise UsageError(f"expected an expression of XPath 1.0, got {text!r}: {error}") from error
+            raise UsageError(
+                f"expected an expression of XPath 1.0, got {in_quotes(text)}: {error}"
+            ) from error
 
     def results(self, context: Any, path_of: Callable[[Any], str]) -> Iterator[Result]:
         """Yield what the expression gives for a context node.
@@ -76,7 +79,7 @@ class Expression:
                 prefixes = re.findall(r"([^\W\d][\w.-]*):(?=[^\W\d:*]|\*)(?!:)", self.text)
                 missing = next((each for each in prefixes if each not in self._namespaces), "?")
                 raise unknown_prefix(missing, self.text, self._namespaces) from None
-            raise UsageError(f"{self.text!r} cannot be evaluated: {error}") from error
+            raise UsageError(f"{in_quotes(self.text)} cannot be evaluated: {error}") from error
         if isinstance(found, bool):
             yield Result("boolean", "true" if found else "false")
         elif isinstance(found, float):
