@@ -105,8 +105,19 @@ def _sum(values: Any, above: Rows, row_count: int) -> Any:
     numbers = values.to_numpy(zero_copy_only=False)
     sums = np.zeros(row_count, numbers.dtype)
     if some.any():
-        sums[some] = np.add.reduceat(numbers, start[some])
+        with np.errstate(over="ignore", invalid="ignore"):
+            sums[some] = np.add.reduceat(numbers, start[some])
+    _check_finite(sums, numbers, above)
     return pa.array(sums, mask=~some)
+
+
+def _check_finite(made: Any, numbers: Any, above: Rows) -> None:
+    """Raise FoldOverflowError for rows whose result is no finite number though all their values are."""
+    endless = ~np.isfinite(made)
+    if endless.any():
+        endless[above[~np.isfinite(numbers)]] = False
+        if endless.any():
+            raise FoldOverflowError(np.flatnonzero(endless))
 
 
 def _may_overflow(values: Any) -> bool:
@@ -147,7 +158,7 @@ def _mean(values: Any, above: Rows, row_count: int) -> Any:
     counts = _count(values, above, row_count)
     divisor = pc.if_else(pc.equal(counts, 0), pa.scalar(None, pa.int64()), counts)
     if pa.types.is_floating(values.type):
-        return pc.divide(_sum(values, above, row_count), divisor.cast(pa.float64()))
+        return _double_means(values, above, divisor)
     if pa.types.is_integer(values.type):
         values = values.cast(pa.decimal128(19, 0))
     sums = _decimal_sums(values, above, row_count)
@@ -156,6 +167,16 @@ def _mean(values: Any, above: Rows, row_count: int) -> Any:
     quotients = pc.divide(exact, divisor.cast(pa.decimal128(19, 0)).cast(pa.decimal256(19, 0)))
     rounded = pc.round(quotients, ndigits=scale, round_mode="half_towards_infinity")
     return rounded.cast(pa.decimal128(DECIMAL_DIGITS, scale))
+
+
+def _double_means(values: Any, above: Rows, counts: Any) -> Any:
+    try:
+        return pc.divide(_sum(values, above, len(counts)), counts.cast(pa.float64()))
+    except FoldOverflowError:
+        # Of very large numbers the sum has no place in a double, but the mean has.
+        values, above = _filled(values, above)
+        shares = pc.divide(values, counts.take(pa.array(above)).cast(pa.float64()))
+        return _sum(shares, above, len(counts))
 
 
 def mean_scale(scale: int) -> int:
@@ -185,12 +206,11 @@ def _most(values: Any, above: Rows, row_count: int) -> Any:
 
 
 def _quantified(values: Any, above: Rows, row_count: int, decides: bool) -> Any:
-    """Return `decides` where a value is that, else null where one is unknown, else the opposite."""
-    unknown = np.bincount(above[values.is_null().to_numpy(zero_copy_only=False)], minlength=row_count) > 0
+    """Return `decides` where a value is that, else the opposite; nulls are left out."""
     values, above = _filled(values, above)
     deciding = above[values.to_numpy(zero_copy_only=False) == decides]
     decided = np.bincount(deciding, minlength=row_count) > 0
-    return pa.array(decided if decides else ~decided, mask=unknown & ~decided)
+    return pa.array(decided if decides else ~decided)
 
 
 def _any(values: Any, above: Rows, row_count: int) -> Any:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import decimal
+import math
 from collections.abc import Callable
 from typing import Any
 
@@ -16,6 +17,7 @@ DIVISION_DIGITS = 6
 """Digits after the point that a quotient of decimals has at least."""
 _WIDE = 76
 _INTEGER_DIGITS = 19
+_LONG = decimal.Context(prec=400, rounding=decimal.ROUND_HALF_UP, Emax=10_000, Emin=-10_000)
 _EXACT = decimal.Context(prec=160, rounding=decimal.ROUND_HALF_UP, Emax=10_000, Emin=-10_000)
 
 
@@ -85,7 +87,24 @@ def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, Colum
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         found, bad = _compute_exactly(operator, left, right, target)
         bad = bad if zero is None else bad | zero
+    if target.name == "double":
+        endless = _endless(found, left, right)
+        if endless.any():
+            found = pc.if_else(pa.array(endless), pa.scalar(None, pa.float64()), found)
+            bad = endless if bad is None else bad | endless
     return found, (bad if bad is not None and bad.any() else None)
+
+
+def _endless(found: Any, *operands: Any) -> Any:
+    """Return which results are no finite numbers although all operands are."""
+    finite = pc.fill_null(pc.is_finite(found), True)
+    if pc.all(finite).as_py():
+        return np.zeros(len(found), np.bool_)
+    known = np.ones(len(found), np.bool_)
+    for operand in operands:
+        if pa.types.is_floating(operand.type):
+            known &= pc.fill_null(pc.is_finite(operand), True).to_numpy(zero_copy_only=False)
+    return known & ~finite.to_numpy(zero_copy_only=False)
 
 
 def zero_of(arrow_type: Any) -> Any:
@@ -207,8 +226,17 @@ def rounded_type(kind: ColumnType, digits: int) -> ColumnType:
     return INTEGER if digits <= 0 and whole < _INTEGER_DIGITS else decimal_type(whole + scale, scale)
 
 
-def rounded(values: Any, kind: ColumnType, digits: int, mode: str) -> Any:
-    """Return numbers rounded to so many digits after the point.
+def absolute(values: Any) -> tuple[Any, Any]:
+    """Return numbers without their sign, and which of them have no such number: the smallest integer."""
+    if not pa.types.is_integer(values.type):
+        return pc.abs(values), None
+    bad = pc.fill_null(pc.equal(values, -(2**63)), False)
+    found = pc.abs(pc.if_else(bad, pa.scalar(None, values.type), values))
+    return found, np.asarray(bad.to_numpy(zero_copy_only=False))
+
+
+def rounded(values: Any, kind: ColumnType, digits: int, mode: str) -> tuple[Any, Any]:
+    """Return numbers rounded to so many digits after the point, and which rows have no result.
 
     Args:
         values: An Arrow array of numbers.
@@ -216,15 +244,92 @@ def rounded(values: Any, kind: ColumnType, digits: int, mode: str) -> Any:
         digits: Digits after the point; negative before it.
         mode: `half` (away from zero), `down` or `up`.
     """
-    modes = {"half": "half_towards_infinity", "down": "down", "up": "up"}
     target = rounded_type(kind, digits)
-    if kind.name == "decimal":
-        wide = values.cast(pa.decimal256(kind.precision + 1, kind.scale))
-        made = pc.round(wide, ndigits=min(digits, kind.scale), round_mode=modes[mode])
-        if target.name == "integer":
-            return made.cast(pa.decimal128(_INTEGER_DIGITS, 0)).cast(pa.int64())
-        return made.cast(pa.decimal256(target.precision, target.scale)).cast(target.arrow_type())
-    return pc.round(values, ndigits=digits, round_mode=modes[mode]).cast(target.arrow_type())
+    if kind.name == "double":
+        return _rounded_doubles(values, digits, mode), None
+    if kind.name == "integer" and digits >= 0:
+        return values, None
+    precision, scale = digits_of(kind)
+    exact = values.cast(pa.decimal128(precision, 0)) if kind.name == "integer" else values
+    # One digit more before the point than the number has is as far as rounding reaches.
+    ndigits = max(min(digits, scale), scale - precision - 1)
+    wide = exact.cast(pa.decimal256(precision + 2, scale))
+    made = pc.round(wide, ndigits=ndigits, round_mode=_ROUND_MODES[mode])
+    if ndigits > digits:
+        made = pc.if_else(pc.is_valid(made), zero_of(made.type), made)
+    return _narrowed(made, target)
+
+
+_ROUND_MODES = {"half": "half_towards_infinity", "down": "down", "up": "up"}
+_DOUBLE_DIGITS = 308
+_DECIMAL_MODES = {"half": decimal.ROUND_HALF_UP, "down": decimal.ROUND_FLOOR, "up": decimal.ROUND_CEILING}
+
+
+def _rounded_doubles(values: Any, digits: int, mode: str) -> Any:
+    """Return doubles rounded; where Arrow's way, by powers of ten, overflows, as their shortest digits."""
+    if digits > _DOUBLE_DIGITS:
+        return values
+    try:
+        if digits >= -_DOUBLE_DIGITS:
+            return pc.round(values, ndigits=digits, round_mode=_ROUND_MODES[mode])
+    except pa.ArrowInvalid:
+        pass
+    return pa.array([_rounded_double(each, digits, mode) for each in values.to_pylist()], pa.float64())
+
+
+def _rounded_double(value: float | None, digits: int, mode: str) -> float | None:
+    if value is None or not math.isfinite(value):
+        return value
+    context = decimal.Context(prec=800, rounding=_DECIMAL_MODES[mode], Emax=10_000, Emin=-10_000)
+    step = decimal.Decimal(1).scaleb(-digits, context)
+    return float(decimal.Decimal(repr(value)).quantize(step, context=context))
+
+
+def _narrowed(values: Any, target: ColumnType) -> tuple[Any, Any]:
+    """Return wide decimals in an integer or decimal type, null where it has too few digits, and where."""
+    scale = values.type.scale
+    whole = _INTEGER_DIGITS if target.name == "integer" else target.precision - target.scale
+    limit = decimal.Decimal(2**63 if target.name == "integer" else 10**whole)
+    wide = values.cast(pa.decimal256(_WIDE, scale))
+    bound = pa.scalar(limit, pa.decimal256(_WIDE, scale))
+    bad = pc.fill_null(pc.greater_equal(pc.abs(wide), bound), False)
+    kept = pc.if_else(bad, pa.scalar(None, wide.type), wide)
+    if target.name == "integer":
+        made = (
+            kept.cast(pa.decimal256(_INTEGER_DIGITS, 0))
+            .cast(pa.decimal128(_INTEGER_DIGITS, 0))
+            .cast(pa.int64())
+        )
+    else:
+        made = kept.cast(pa.decimal256(target.precision, target.scale)).cast(target.arrow_type())
+    return made, np.asarray(bad.to_numpy(zero_copy_only=False))
+
+
+def doubles_as(values: Any, target: ColumnType) -> tuple[Any, Any]:
+    """Return doubles, by their shortest digits, in an integer or decimal type, and which do not fit.
+
+    They are rounded half away from zero.
+    """
+    scale = 0 if target.name == "integer" else target.scale
+    texts = values.cast(pa.large_string())
+    if not pc.any(pc.match_substring_regex(texts, "[en]")).as_py():
+        exact = texts.cast(pa.decimal256(_WIDE, _WIDE // 2))
+        return _narrowed(pc.round(exact, scale, round_mode="half_towards_infinity"), target)
+    step = decimal.Decimal(1).scaleb(-scale)
+    found: list[decimal.Decimal | None] = []
+    bad = np.zeros(len(values), np.bool_)
+    limit = 2**63 if target.name == "integer" else decimal.Decimal(10) ** (target.precision - scale)
+    for row, value in enumerate(values.to_pylist()):
+        made = None
+        if value is not None and math.isfinite(value):
+            made = decimal.Decimal(repr(value)).quantize(step, context=_LONG)
+        if made is not None and not -limit < made < limit and made != -(2**63):
+            made = None
+        bad[row] = made is None and value is not None
+        found.append(made)
+    if target.name == "integer":
+        return pa.array([None if each is None else int(each) for each in found], pa.int64()), bad
+    return pa.array(found, target.arrow_type()), bad
 
 
 def as_type(values: Any, kind: ColumnType, target: ColumnType) -> Any:

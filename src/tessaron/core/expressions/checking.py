@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from decimal import Decimal
@@ -29,6 +30,15 @@ from tessaron.core.typing.types import BOOLEAN, DATE, DOUBLE, INTEGER, TEXT, Col
 from tessaron.core.visible import in_quotes
 
 _TIMES = ("timestamp", "timestamp_tz")
+_DAY = re.compile(r"\d{4}-\d\d-\d\d")
+_FRACTION = re.compile(r":\d\d\.(\d+)")
+_SAMPLES = {
+    "date": "2026-01-31",
+    "time": "10:30:00",
+    "timestamp": "2026-01-31 10:30:00",
+    "timestamp_tz": "2026-01-31T10:30:00Z",
+}
+"""How dates and times are written out in an expression."""
 
 
 def check_expression(tree: Expression, table: str, schema: Schema, text: str) -> Typed:
@@ -106,7 +116,22 @@ class Checker:
         self.fail(f"no column {in_quotes(tree.column)} in {table}; {nearest(tree.column, columns)}", tree.at)
 
     def _literal(self, tree: LiteralValue) -> Typed:
-        return Typed("literal", _literal_type(tree), (), tree.value)
+        kind = _literal_type(tree)
+        if tree.type is not None and isinstance(tree.value, str):
+            kind = self._moment(tree.value, tree.type, tree)
+        return Typed("literal", kind, (), tree.value)
+
+    def _moment(self, text: str, kind: ColumnType, tree: Expression) -> ColumnType:
+        """Return the type of a date or time that is written out, with the digits that it has."""
+        from tessaron.core.typing.fitting import fits_type
+
+        fraction = _FRACTION.search(text)
+        if fraction is not None and kind.name != "date":
+            digits = max(kind.second_digits, min(len(fraction[1]), 9))
+            kind = replace(kind, second_digits=digits)
+        if not fits_type(text, kind):
+            self.fail(f"expected a {kind.name} such as {_SAMPLES[kind.name]}, got {in_quotes(text)}", tree.at)
+        return kind
 
     def _unary(self, tree: Unary) -> Typed:
         if tree.operator == "not":
@@ -143,6 +168,8 @@ class Checker:
             if right.type == INTEGER:
                 days = right if tree.operator == "+" else Typed("negate", INTEGER, (right,))
                 return Typed("plus_days", DATE, (left, days))
+        if tree.operator == "+" and left.type == INTEGER and kinds[1] == "date":
+            return Typed("plus_days", DATE, (right, left))
         if kinds[0] in _TIMES and kinds[1] in _TIMES and tree.operator == "-":
             self.fail(f"say in which unit: {', '.join(UNIT_MICROSECONDS)} (earlier, later)", tree.at)
         self.expect(left, "number", tree.left)
@@ -173,8 +200,15 @@ class Checker:
     def _adapted(self, part: Typed, other: Typed, tree: Expression) -> Typed:
         if part.operation != "literal" or family(part.type) != "text" or other.type is None:
             return part
+        if family(other.type) in _TIMES and _DAY.fullmatch(part.detail):
+            # A day stands for its beginning; moments with a zone are in UTC.
+            day = self._moment(part.detail, DATE, tree)
+            is_local = family(other.type) == "timestamp"
+            return Typed(
+                "literal", day if is_local else other.type, (), part.detail + "T00:00:00Z" * (not is_local)
+            )
         if family(other.type) in ("date", "time", *_TIMES):
-            return Typed("literal", other.type, (), part.detail)
+            return Typed("literal", self._moment(part.detail, other.type, tree), (), part.detail)
         return part
 
     def _is_null(self, tree: IsNull) -> Typed:

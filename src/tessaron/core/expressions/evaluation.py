@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import reduce
 from typing import Any, Protocol
 
 import numpy as np
@@ -202,8 +203,14 @@ class Evaluation:
 
     def _join(self, part: Typed) -> Any:
         texts = [self.evaluate(each).cast(pa.large_string()) for each in part.parts]
-        separator = pa.scalar(part.detail, pa.large_string())
-        return pc.binary_join_element_wise(*texts, separator, null_handling="skip")
+        separator, nothing = (pa.scalar(each, pa.large_string()) for each in (part.detail, ""))
+        # Arrow's way of leaving nulls out leaves out the rows in which all are null: what is left of each
+        # row is joined as pieces that begin with the separator.
+        pieces = [pc.fill_null(pc.binary_join_element_wise(separator, text, nothing), "") for text in texts]
+        joined = pc.binary_join_element_wise(*pieces, nothing)
+        made = pc.utf8_slice_codeunits(joined, len(part.detail))
+        known = reduce(pc.or_, map(pc.is_valid, texts))
+        return pc.if_else(known, made, pa.scalar(None, pa.large_string()))
 
     def _part(self, part: Typed) -> Any:
         start, *count = part.detail
@@ -247,10 +254,14 @@ class Evaluation:
     def _round(self, part: Typed) -> Any:
         digits, mode = part.detail
         inner = part.parts[0]
-        return arithmetic.rounded(self.evaluate(inner), inner.type or INTEGER, digits, mode)
+        found, bad = arithmetic.rounded(self.evaluate(inner), inner.type or INTEGER, digits, mode)
+        self._fail("overflow", bad)
+        return found
 
     def _absolute(self, part: Typed) -> Any:
-        return pc.abs(self.evaluate(part.parts[0]))
+        found, bad = arithmetic.absolute(self.evaluate(part.parts[0]))
+        self._fail("overflow", bad)
+        return found
 
     def _coalesce(self, part: Typed) -> Any:
         return pc.coalesce(*(self.evaluate(each) for each in part.parts))
@@ -367,11 +378,7 @@ def _convert_numbers(values: Any, kind: ColumnType, target: ColumnType) -> tuple
     if target.name == "double":
         return values.cast(pa.float64(), safe=False), None
     if kind.name == "double":
-        texts = values.cast(pa.large_string())
-        wide = ColumnType("decimal", 38, 18)
-        exact, bad = _convert_texts(texts, wide, Spelling())
-        made, more = _convert_numbers(exact, wide, target)
-        return made, bad if more is None else bad | more
+        return arithmetic.doubles_as(values, target)
     exact = values.cast(pa.decimal128(19, 0)) if kind.name == "integer" else values
     precision, scale = arithmetic.digits_of(kind)
     room = max(precision - scale, 38) + max(scale, target.scale) + 1

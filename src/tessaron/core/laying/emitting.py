@@ -223,7 +223,7 @@ def _of_limits(columns: Columns) -> list[Problem]:
             if not len(rows):
                 continue
             strict = columns.plan.strict
-            outcome: Any = "record" if strict and limit.count is not None else "note"
+            outcome: Any = "value" if strict and limit.count is not None else "note"
             found.append(
                 Problem(
                     "beyond" if limit.count is not None else "no_flag", table.name, limit.column, limit.text,

@@ -63,6 +63,11 @@ def fit_texts(texts: Any, target: ColumnType, spelling: Spelling = PLAIN) -> tup
     return _FROM_TEXT[target.name](texts, target, spelling)
 
 
+def fits_type(text: str, target: ColumnType) -> bool:
+    """Say whether one text is a value of a type."""
+    return not fit_texts(pa.array([text], pa.large_string()), target)[1][0]
+
+
 def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
     """Return 64-bit integers in a type, null where one does not fit, and which of them do not."""
     none = np.zeros(len(values), np.bool_)
@@ -275,13 +280,23 @@ def _texts_since_epoch(texts: Any, target: ColumnType, spelling: Spelling) -> tu
     limit = pa.scalar(2**62, numbers.type)
     too_large = pc.greater(pc.abs(numbers), limit).fill_null(False).to_numpy(zero_copy_only=False)
     kept |= too_large
-    return _moments(_masked(numbers, kept).cast(pa.int64()), kept, target)
+    return _moments(*_with_digits(_masked(numbers, kept).cast(pa.int64()), kept, target), target)
 
 
 def _since_epoch(values: Int64s, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
     factor = _UNIT_MICROSECONDS[spelling.unit or "s"] * (1000 if target.second_digits > 6 else 1)
     bad = np.abs(values.astype(np.float64)) * factor >= 2.0**62
-    return _moments(pa.array(np.where(bad, 0, values) * factor, mask=bad), bad, target)
+    made = pa.array(np.where(bad, 0, values) * factor, mask=bad)
+    return _moments(*_with_digits(made, bad, target), target)
+
+
+def _with_digits(values: Any, bad: Bools, target: ColumnType) -> tuple[Any, Bools]:
+    """Return moments without those that have more digits of the second than the type."""
+    if target.name == "date":
+        return values, bad
+    step = 10 ** ((6 if target.second_digits <= 6 else 9) - target.second_digits)
+    finer = values.fill_null(0).to_numpy(zero_copy_only=False) % step != 0
+    return _masked(values, finer), bad | finer
 
 
 def _moments(values: Any, bad: Bools, target: ColumnType) -> tuple[Any, Bools]:
