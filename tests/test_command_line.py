@@ -116,6 +116,61 @@ class StreamsTest(FolderTest):
                 self.assertEqual(len(done.stdout.splitlines()), 1)
                 self.assertEqual(done.stderr, b"")
 
+    def test_the_status_is_that_of_other_commands_whose_reader_went_away(self):
+        source = self.write("l.ndjson", json.dumps({f"a{n}": "x" * 50 for n in range(3_000)}))
+        for arguments in (["find", source, "$.*"], ["survey", source, "--json"], ["draft", source]):
+            with self.subTest(arguments[0]):
+                line = " ".join([sys.executable, "-m", "tessaron", *map(str, arguments)]).replace("$", r"\$")
+                shell = ["bash", "-c", f"set -o pipefail; {line} | head -c 10 >/dev/null"]
+                done = subprocess.run(shell, capture_output=True, timeout=60, check=False)
+                self.assertEqual((done.returncode, done.stderr), (141, b""))
+
+    def test_numbers_have_an_upper_bound_that_is_said(self):
+        source = self.write("a.json", "[1]")
+        huge = "9" * 30
+        for arguments, said in (
+            (("survey", source, "--first", huge), "1<=x<=1000000000000000"),
+            (("survey", source, "--depth", huge), "0<=x<=1000000"),
+            (("export", source, "-o", "o", "--depth-limit", "99999999999"), "1<=x<=1000000"),
+            (("export", source, "-o", "o", "--workers", huge), "1<=x<=256"),
+            (("export", source, "-o", "o", "--memory", "9" * 400), "expected a size of at most 1,000,000GB"),
+            (("preview", source, "--rows", huge), "1<=x<="),
+            (("compose", "--indent", huge), "0<=x<=100"),
+        ):
+            with self.subTest(arguments):
+                done = quick_command(*arguments)
+                self.assertEqual(done.returncode, 2)
+                self.assertIn(said, done.stderr.decode())
+        for name in ("workers", "memory", "depth_limit", "first", "stop_after", "chunk_bytes"):
+            with (
+                self.subTest(name),
+                self.assertRaisesRegex(tessaron.UsageError, f"expected {name} of at most"),
+            ):
+                tessaron.shred([1], **{name: 10**30})
+
+    def test_what_messages_quote_is_clipped(self):
+        source = self.write("a.ndjson", '{"a": 1}\n')
+        long = "x" * 10_000
+        layout = f'[tables.t]\nrows = "$"\n[tables.t.columns]\na = {{ value = "{long} + 1" }}\n'
+        for arguments in (
+            ("find", source, "$." + long),
+            ("find", source, "$[" + long),
+            ("survey", source, "--match", long),
+            ("preview", source, "--table", long),
+            ("export", source, "-o", "o", "--only", "$[" + long),
+            ("export", source, "-o", "o", "--layout", self.write("l.toml", layout)),
+            ("export", long, "-o", "o"),
+        ):
+            with self.subTest(arguments[0]):
+                done = quick_command(*arguments)
+                self.assertIn(done.returncode, (1, 2))
+                self.assertLess(len(done.stderr), 800)
+
+    def test_examples_in_help_stand_on_lines_of_their_own(self):
+        shown = quick_command("find", "--help").stdout.decode()
+        self.assertNotIn("\\b", shown)
+        self.assertRegex(shown, r"\n  tessaron find feed.json [^\n]* --as csv\n  tessaron find manifests.xml")
+
     def test_letters_of_all_scripts_in_any_locale(self):
         source = self.write("u.json", json.dumps({"port": "Ånd ⚓ Лоцман", "half": "\ud800"}))
         for environment in ({"LC_ALL": "C", "PYTHONIOENCODING": "utf-8"}, {"PYTHONUTF8": "1"}):

@@ -9,10 +9,12 @@ import subprocess
 import sys
 import time
 import unittest
+from unittest import mock
 
 import pyarrow.parquet as pq
 
 import tessaron
+import tessaron.sinks.target
 from tests.harness import FolderTest, command, quick_command
 
 CALLS = (
@@ -29,7 +31,7 @@ class ExportTest(FolderTest):
     def test_csv_bytes_by_rfc_4180(self):
         source = self.write("calls.ndjson", CALLS)
         done = self.export(source, "-o", self.folder / "out", "--format", "csv")
-        self.assertEqual(done.stderr, b"note: could be a natural key: id (say so with --key)\n")
+        self.assertEqual(done.stderr, b"")
         self.assertEqual(done.returncode, 0)
         self.assertEqual(
             (self.folder / "out/calls.csv").read_bytes(),
@@ -180,6 +182,50 @@ class BadInputTest(FolderTest):
             tessaron.export(b"{}", self.folder / "o", format="tsv")
 
 
+class SyncTest(FolderTest):
+    def calls(self, action):
+        """Return what is synced and renamed, in order: names, with `>` before those that take another's."""
+        seen = []
+        real_sync, real_rename, real_replace = os.fsync, os.rename, os.replace
+
+        def fsync(handle):
+            seen.append(os.path.basename(os.readlink(f"/proc/self/fd/{handle}")).split(".part-")[0])
+            real_sync(handle)
+
+        def rename(real):
+            def renamed(old, new):
+                seen.append(">" + os.path.basename(new))
+                real(old, new)
+
+            return renamed
+
+        with (
+            mock.patch("os.fsync", fsync),
+            mock.patch("os.rename", rename(real_rename)),
+            mock.patch("os.replace", rename(real_replace)),
+        ):
+            action()
+        return seen
+
+    def test_all_is_on_the_disk_before_and_after_the_rename(self):
+        source, target = self.write("a.json", '[{"b":[1]}]'), self.folder / "in" / "o"
+        files = ["a.parquet", "a_b.parquet", "layout.toml", "receipt.json"]
+        seen = self.calls(lambda: tessaron.export(source, target))
+        self.assertEqual(seen, [*files, ".o", ">o", "in"])
+        # Where two names are exchanged at once there is no rename to be seen.
+        seen = self.calls(lambda: tessaron.export(source, target, replace=True))
+        self.assertEqual([each for each in seen if each[0] != ">"], [*files, ".o", "in"])
+        self.assertEqual(
+            self.calls(lambda: tessaron.export(source, target, replace=True, sync=False))[:1], []
+        )
+        back = self.folder / "in" / "b.json"
+        self.assertEqual(self.calls(lambda: tessaron.rebuild(target, back))[-2:], [">b.json", "in"])
+        layout = tessaron.draft(source)
+        seen = self.calls(lambda: layout.write(self.folder / "in" / "l.toml"))
+        self.assertEqual(seen[-2:], [">l.toml", "in"])
+        self.assertEqual(len(seen), 3)
+
+
 class InterruptTest(FolderTest):
     def test_signals_leave_nothing_behind(self):
         for number, status in ((signal.SIGINT, 130), (signal.SIGTERM, 130)):
@@ -197,6 +243,47 @@ class InterruptTest(FolderTest):
                 self.assertEqual(process.returncode, status, error)
                 self.assertIn(b"stopped; nothing was left half-written", error)
                 self.assertEqual(os.listdir(self.folder), [])
+
+    def test_a_stop_when_all_is_there_says_so(self):
+        """Whoever stops a run that has put its tables in place is told that they are there."""
+        written = tessaron.sinks.target.put_in_place
+
+        def put_and_stop(aside, target):
+            written(aside, target)
+            raise KeyboardInterrupt
+
+        with mock.patch("tessaron.sinks.target.put_in_place", put_and_stop):
+            done = quick_command("export", self.write("a.json", "[1]"), "-o", self.folder / "out")
+        self.assertEqual(done.returncode, 130)
+        self.assertIn("stopped; the new tables are all in", done.stderr.decode())
+        self.assertTrue(tessaron.verify(self.folder / "out").passed)
+
+    def test_signals_at_any_moment_end_with_a_word(self):
+        source = self.write("a.ndjson", '{"a":[1,2]}\n' * 2_000)
+        for step in range(12):
+            number = (signal.SIGINT, signal.SIGTERM)[step % 2]
+            arguments = [
+                sys.executable,
+                "-m",
+                "tessaron",
+                "export",
+                str(source),
+                "-o",
+                str(self.folder / f"o{step}"),
+            ]
+            process = subprocess.Popen(arguments, stdout=subprocess.PIPE, stderr=subprocess.PIPE)
+            time.sleep(0.1 + 0.06 * step)
+            process.send_signal(number)
+            _, error = process.communicate(timeout=60)
+            with self.subTest(step=step):
+                self.assertIn(process.returncode, (0, 130), error)
+                self.assertNotIn(b"Traceback", error)
+                if process.returncode == 130:
+                    self.assertRegex(error.decode(), r"\Atessaron: stopped; [^\n]*\n\Z")
+                self.assertEqual(
+                    (self.folder / f"o{step}").exists(), process.returncode == 0 or b"are all in" in error
+                )
+                self.assertFalse([name for name in os.listdir(self.folder) if ".part-" in name])
 
     def test_the_next_run_removes_what_a_killed_one_left(self):
         (self.folder / ".out.part-999999999-0123abcd").mkdir()

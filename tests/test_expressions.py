@@ -131,8 +131,7 @@ PAIRS = [
     ("most(moves.kind)", "(select max(kind) from moves where moves.id = calls.id)"),
     ("sum(moves.teu * b)", "(select sum(teu * calls.b) from moves where moves.id = calls.id)"),
     ("sum(moves.teu where moves.kind == 'load')", "(select sum(teu) from moves where moves.id = calls.id and kind = 'load')"),
-    ("any(moves.teu > 3)", "(case when exists (select 1 from moves where moves.id = calls.id and teu > 3) then 1 "
-     "when exists (select 1 from moves where moves.id = calls.id and teu is null) then null else 0 end)"),
+    ("any(moves.teu > 3)", "(case when exists (select 1 from moves where moves.id = calls.id and teu > 3) then 1 else 0 end)"),
     ("sum(moves.teu) + a", "(select sum(teu) from moves where moves.id = calls.id) + a"),
 ]  # fmt: skip
 FOUND_BY_HAND = [
@@ -150,7 +149,7 @@ FOUND_BY_HAND = [
     ("last(moves.teu)", [None, None, 4, 5]),
     ("nth(moves.teu, 2)", [2, None, None, None]),
     ("nth(moves.teu, -1)", [None, None, 4, 5]),
-    ("all(moves.teu > 0)", [None, True, True, True]),
+    ("all(moves.teu > 0)", [True, True, True, True]),
     ("joined(moves.kind, '/')", ["load/discharge/load", None, None, "load"]),
     ("year(day)", [2026, None, 2026, 2024]),
     ("month_name(day)", ["January", None, "March", "February"]),
@@ -183,6 +182,12 @@ FOUND_BY_HAND = [
     ("lower(trim(t))", ["open", None, "closed", "x"]),
 ]  # fmt: skip
 MISTAKES = [
+    ("day > '2026-13-01'", "expected a date such as 2026-01-31, got '2026-13-01' (character 5"),
+    ("day in ('2026-02-30')", "got '2026-02-30'"),
+    ("date '2026-02-30' > day", "expected a date such as"),
+    ("at between '2026-02-01' and 'soon'", "expected a timestamp such as 2026-01-31 10:30:00, got 'soon'"),
+    ("time '25:00' is null", "expected a time such as 10:30:00"),
+    ("1 - day", "expected number, got date"),
     ("t == 1", "text cannot be compared with integer (character 3"),
     ("sm(moves.teu)", "no function 'sm'; did you mean sum? (character 1"),
     ("sum(teu)", "did you mean sum(moves.teu)? (character 5"),
@@ -260,7 +265,67 @@ def conditions(depth):
     )
 
 
+MOST, LEAST = 2**63 - 1, -(2**63)
+DIGITS_38 = Decimal(10**38 - 1)
+ON_OTHER_VALUES = [
+    # expression, type of a, its values, results, rejects by code
+    ("join(',', a, null)", "text", [None, "x"], [None, "x"], {}),
+    ("join('', a, a)", "text", ["é", None], ["éé", None], {}),
+    ("round(a, -19)", "integer", [MOST, 5, LEAST, None], [None, 0, None, None], {"overflow": 2}),
+    ("round(a, -18)", "integer", [MOST, 5], [9 * 10**18, 0], {}),
+    ("round(a, -30)", "integer", [MOST], [0], {}),
+    ("round(a, 3)", "integer", [MOST], [MOST], {}),
+    ("round(a, 400)", "double", [1.5, 1e308], [1.5, 1e308], {}),
+    ("round(a, -400)", "double", [1.5, 1e308], [0.0, 0.0], {}),
+    ("round(a, 20)", "double", [1e300, 0.125], [1e300, 0.125], {}),
+    ("round(a, -1)", "decimal(38,0)", [DIGITS_38, 12], [None, Decimal(10)], {"overflow": 1}),
+    ("round(99999999999999999999999999999999999999, -1)", "integer", [1], [None], {"overflow": 1}),
+    ("abs(a)", "integer", [LEAST, -3], [None, 3], {"overflow": 1}),
+    ("-a", "integer", [LEAST, -3], [None, 3], {"overflow": 1}),
+    ("a * a", "double", [1e300, 2.0], [None, 4.0], {"overflow": 1}),
+    ("a * a - a * a", "double", [1e300, 2.0], [None, 0.0], {"overflow": 1}),
+    ("a / (a - a)", "double", [2.0], [None], {"division_by_zero": 1}),
+    ("cast(1e37 as decimal(38,0))", "integer", [1], [Decimal(10**37)], {}),
+    ("cast(a as decimal(38,0))", "double", [1e37, 1e38, 0.5, -0.5, 1e-30], [10**37, None, 1, -1, 0], {"not_convertible": 1}),
+    ("cast(a as decimal(38,30))", "double", [1e-20], [Decimal("1E-20")], {}),
+    ("cast(a as integer)", "double", [1e18, 1e19, 2.5], [10**18, None, 3], {"not_convertible": 1}),
+    ("1 + a", "date", ["2026-01-31"], [datetime.date(2026, 2, 1)], {}),
+    ("a >= '2026-01-01'", "timestamp_tz", ["2026-01-01T00:00:00Z", "2026-01-01T00:00:00+01:00"], [True, False], {}),
+    ("a <= '2026-01-01T00:00:00.5'", "timestamp", ["2026-01-01T00:00:00"], [True], {}),
+]  # fmt: skip
+
+
 class OwnRulesTest(unittest.TestCase):
+    def test_at_the_ends_of_types(self):
+        for text, kind, given_values, wanted, rejects in ON_OTHER_VALUES:
+            layout = tessaron.Layout(
+                '[tables.t]\nrows = "$"\n[tables.t.columns]\n'
+                f'a = {{ path = "$.a", type = "{kind}" }}\nr = {{ value = "{text}" }}\n'
+            )
+            with self.subTest(expression=text, type=kind):
+                tables = tessaron.shred([{"a": each} for each in given_values], layout=layout)
+                self.assertEqual(tables["t"]["r"].to_pylist(), wanted)
+                self.assertEqual({each.code: each.count for each in tables.findings}, rejects)
+
+    def test_folds_leave_nulls_out_and_end_where_doubles_do(self):
+        layout = '[tables.c]\nrows = "$"\n[tables.c.columns]\nr = {{ value = "{}" }}\n' + (
+            '[tables.m]\nrows = "$.m[*]"\n[tables.m.columns]\n'
+            'b = { path = "@.b", type = "boolean" }\nx = { path = "@.x", type = "double" }\n'
+        ).replace("{", "{{").replace("}", "}}")
+        records = [
+            {"m": [{"b": None}, {"b": True}]}, {"m": [{"b": None}, {"b": False}]}, {"m": [{"b": None}]}, {"m": []},
+            {"m": [{"x": 1e308}, {"x": 1e308}]},
+        ]  # fmt: skip
+        for text, wanted in (
+            ("any(m.b)", [True, False, False, False, False]),
+            ("all(m.b)", [True, False, True, True, True]),
+            ("sum(m.x)", [None] * 5),
+            ("mean(m.x)", [None, None, None, None, 1e308]),
+        ):
+            with self.subTest(text):
+                tables = tessaron.shred(records, layout=tessaron.Layout(layout.format(text)))
+                self.assertEqual(tables["c"]["r"].to_pylist(), wanted)
+
     def test_values_are_those_found_by_hand(self):
         found, _ = worked_out(*(text for text, _ in FOUND_BY_HAND))
         for (text, wanted), values in zip(FOUND_BY_HAND, found, strict=True):

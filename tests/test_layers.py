@@ -34,7 +34,7 @@ ALLOWED = {
     "sinks": {"core", "sinks", "receipt"},
     "views": {"core", "views", "receipt", "demo", "surveying", "proof"},
     "demo": {"core", "demo", "receipt", "run", "matching", "surveying", "layouts"},
-    "sampling": {"core", "matching", "sources"},
+    "sampling": {"core", "matching", "sinks", "sources"},
     "surveying": {
         "core",
         "options",
@@ -46,7 +46,7 @@ ALLOWED = {
         "layout_view",
         "layouts",
     },
-    "layouts": {"core"},
+    "layouts": {"core", "sinks"},
     "layout_view": {"core", "layouts", "options"},
     "draft_facts": {"core", "_version", "options", "reading"},
     "layout_drafting": {

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.naming import Names, name_of_source, shorten, snake_case
+from tessaron.core.naming import Names, name_of_sources, shorten, snake_case
 
 
 class NamingTest(unittest.TestCase):
@@ -39,7 +39,19 @@ class NamingTest(unittest.TestCase):
         }
         for path, expected in cases.items():
             with self.subTest(path):
-                self.assertEqual(name_of_source(path), expected)
+                self.assertEqual(name_of_sources([path]), expected)
+
+    def test_names_of_several_files(self):
+        for files, expected in (
+            (["port/aa.json", "port/ab.json"], "port"),
+            (["calls-1.json", "calls-2.json.gz"], "calls"),
+            (["d/stays_n1.json", "d/stays_s2.json"], "stays"),
+            (["d/stays_n1.json", "e/moves.json"], "records"),
+            (["2026/a.json", "2026/b.json"], "records"),
+            (["a.json", "a_b.json"], "a"),
+        ):
+            with self.subTest(files):
+                self.assertEqual(name_of_sources(files), expected)
 
     def test_clashes_and_left_overs(self):
         names = Names()

@@ -12,7 +12,18 @@ from tessaron.core.errors import UsageError
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.jsonpath.iregexp import parse_iregexp
 from tessaron.core.kernel.values import NumberText
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_location, format_path
+from tessaron.core.paths import (
+    ELEMENT,
+    ENTRY,
+    MARKUP,
+    Origin,
+    format_location,
+    format_path,
+    is_markup,
+    name_of_step,
+    show_path,
+    step_of_name,
+)
 
 LETTERS = ["a", "b", "c", "d", "e", "f", "g"]
 QUOTED = {"o": {"j j": {"k.k": 3}}, "'": {"@": 2}}
@@ -234,7 +245,31 @@ class SpellingTest(unittest.TestCase):
         for path, text in cases.items():
             with self.subTest(text):
                 self.assertEqual(format_path(path), text)
-        self.assertLess(len(format_path(("a",) * 5_000)), 300)
+        long = ("a", "b") * 2_500
+        self.assertEqual(format_path(long), "$" + ".a.b" * 2_500)
+        self.assertEqual(show_path(long), "$" + ".a.b" * 49 + ".a…(4,901 more steps)")
+        self.assertEqual(show_path((*long, Origin.KEY))[:8], "key of $")
+        markup = (MARKUP + "x",) * 150
+        self.assertEqual(show_path(markup), "/".join("x" * 100) + "/…(50 more steps)")
+
+    def test_names_of_any_letters_are_steps_of_their_own(self):
+        names = ["a", "\x1fa", "\x1f\x1fa", "\x1f", "", "\ud800", "\\ud800", "\\\ud800", "\\\\ud800", "\\udzzz", "\\u00e9",
+                 "a\udfffb", "ud800", "\\", "\ud83d\\ude00", "\x1f\ud800"]  # fmt: skip
+        steps = [step_of_name(name) for name in names]
+        self.assertEqual(len(set(steps)), len(names))
+        for name, step in zip(names, steps, strict=True):
+            with self.subTest(ascii(name)):
+                step.encode()
+                self.assertEqual(name_of_step(step), name)
+                self.assertFalse(is_markup((step,)))
+
+    @given(
+        st.text(st.sampled_from("\\ud8f0\x1f\ud800\udfff"), max_size=12),
+        st.text(st.sampled_from("\\ud80\x1f\ud800"), max_size=8),
+    )
+    def test_steps_are_told_apart(self, one, other):
+        self.assertEqual(name_of_step(step_of_name(one)), one)
+        self.assertEqual(one == other, step_of_name(one) == step_of_name(other))
 
 
 class PatternTest(unittest.TestCase):

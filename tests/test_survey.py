@@ -164,7 +164,7 @@ class NotesTest(FolderTest):
             ("not all alike", [{"v": "2026-01-01"}, {"v": "soon"}], 1, '"2026-01-01"', "1 texts look like date, 1 do not"),
             ("spellings", [{"v": "Load"}, {"v": "LOAD"}, {"v": "Load"}, {"v": "x"}], 1, None, '"Load" (2) / "LOAD" (1)'),
             ("never filled", [{"v": None}, {"v": None}], 2, "null", "null in all 2"),
-            ("constant", [{"v": "k"}] * 12, 12, None, 'constant: "k" in every row'),
+            ("constant", [{"v": "k"}] * 20, 20, None, 'constant: "k" in every row'),
             ("unique", [{"v": n} for n in range(20)], 20, None, "never missing"),
             ("unique where filled", [{"v": f"k{n}"} for n in range(20)] + [{}], 20, None, "missing in 1 rows"),
             ("almost unique", [{"v": f"k{n}"} for n in range(300)] + [{"v": "k7"}], 2, '"k7"', '"k7" (2 times)'),

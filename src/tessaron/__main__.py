@@ -7,6 +7,8 @@ import signal
 import sys
 from types import FrameType
 
+_INTERRUPTED = 130
+
 
 def main() -> None:
     """Run the command line.
@@ -20,15 +22,21 @@ def main() -> None:
 
     try:
         command()
-    finally:
+    except SystemExit as end:
         for number in (signal.SIGINT, signal.SIGTERM):
             signal.signal(number, signal.SIG_IGN)
+        if end.code == _INTERRUPTED:
+            # All is cleaned up. Where the interrupt went through code made from text (dataclasses), Python
+            # would end itself by a signal now, and the status would not be ours.
+            sys.stderr.flush()
+            os._exit(_INTERRUPTED)
+        raise
 
 
 def _stop_at_once(number: int, frame: FrameType | None) -> None:
     # Inside of an import an exception may be taken for a fault of a library.
     os.write(sys.__stderr__.fileno() if sys.__stderr__ else 2, b"tessaron: stopped; nothing was begun\n")
-    os._exit(130)
+    os._exit(_INTERRUPTED)
 
 
 if __name__ == "__main__":

@@ -18,7 +18,7 @@ from tessaron.cli.group import (
     source_of,
     terminal_width,
 )
-from tessaron.core.visible import in_quotes, visible
+from tessaron.core.visible import clipped, in_quotes, visible
 
 if TYPE_CHECKING:
     from tessaron.core.jsonpath import JsonPath
@@ -167,14 +167,14 @@ def _say_why(reader: PathReader) -> None:
     samples = [sample_documents(head) for head in reader.heads]
     documents = [document for found, _ in samples for document in found]
     whole = all(complete for _, complete in samples)
-    say(f"nothing matches {reader.path.text}")
+    say(f"nothing matches {clipped(reader.path.text)}")
     if reader.records is not None:
         documents = [match.value for document in documents for match in reader.records.find(document)]
     if not documents:
         return
     advice = advise(reader.path, documents, reader.counts if whole or any(reader.counts) else ())
     times = "once" if advice.matched == 1 else f"{advice.matched:,} times"
-    click.echo(visible(f"  {advice.deepest} matches {times}: {advice.there}"), err=True)
+    click.echo(visible(f"  {clipped(advice.deepest)} matches {times}: {advice.there}"), err=True)
     for index, text in enumerate(advice.nearest):
         click.echo(visible(f"  {'did you mean' if not index else '          or'} {text}"), err=True)
     if not whole:

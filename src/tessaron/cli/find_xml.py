@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any, cast
 import click
 
 from tessaron.cli.group import EXIT_CHECK_FAILED, say, terminal_width
-from tessaron.core.visible import in_quotes, visible
+from tessaron.core.visible import clipped, in_quotes, visible
 
 if TYPE_CHECKING:
     from tessaron.core.xpath.results import Expression
@@ -110,13 +110,13 @@ def _say_why(reader: XPathReader) -> None:
     """Say on standard error how far the expression leads, what stands there, and what is near."""
     from tessaron.core.xpath.advice import advise_xpath
 
-    say(f"nothing is found by {reader.text}")
+    say(f"nothing is found by {clipped(reader.text)}")
     if not reader.paths:
         return
     advice = advise_xpath(reader.text, reader.paths)
     if advice.deepest:
         there = f"; in it stand {', '.join(advice.there)}" if advice.there else "; nothing stands in it"
-        click.echo(visible(f"  {advice.deepest} is there{there}"), err=True)
+        click.echo(visible(f"  {clipped(advice.deepest)} is there{there}"), err=True)
     elif advice.there:
         click.echo(visible(f"  outermost stands {', '.join(advice.there)}"), err=True)
     if advice.hint:

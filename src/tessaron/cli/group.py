@@ -12,7 +12,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType
-from typing import Any, NoReturn
+from typing import Any, NoReturn, TextIO
 
 import click
 
@@ -68,10 +68,7 @@ class Group(click.Group):
     def invoke(self, context: click.Context) -> Any:
         """Run a command and end with the exit status that fits."""
         stopped = Stopped()
-        for stream in (sys.stdout, sys.stderr):
-            # Half surrogates, and letters that a terminal does not know, are shown as escapes.
-            if isinstance(stream, io.TextIOWrapper):
-                stream.reconfigure(errors="backslashreplace")
+        sys.stdout, sys.stderr = _robust(sys.stdout), _robust(sys.stderr)
         try:
             result = super().invoke(context)
             sys.stdout.flush()
@@ -97,6 +94,9 @@ class Group(click.Group):
             # The reader of standard output has gone; so that the interpreter does not complain at its exit:
             sys.stdout = None
             context.exit(EXIT_PIPE_CLOSED)
+        if isinstance(error, OSError) and error.filename is not None:
+            say(f"{clipped(str(error.filename))}: {error.strerror}")
+            context.exit(EXIT_FAILED)
         if isinstance(error, OSError):
             sys.stdout = None
             say(f"standard output cannot be written: {error.strerror}")
@@ -105,6 +105,21 @@ class Group(click.Group):
     def list_commands(self, context: click.Context) -> list[str]:
         """Return the commands in the order in which people need them, not by the alphabet."""
         return list(self.commands)
+
+
+def _robust(stream: TextIO) -> TextIO:
+    """Return a standard stream that shows as escapes what has no other form, and that loses no part of a text.
+
+    Half surrogates, and letters that a terminal does not know, have none. Where Python is told to use no
+    buffers, it does not look how much of a text was written.
+    """
+    if not isinstance(stream, io.TextIOWrapper):
+        return stream
+    if isinstance(stream.buffer, io.RawIOBase):
+        whole = io.BufferedWriter(stream.buffer)
+        return io.TextIOWrapper(whole, stream.encoding, "backslashreplace", line_buffering=True)
+    stream.reconfigure(errors="backslashreplace")
+    return stream
 
 
 class Stopped:

@@ -6,7 +6,7 @@ import hashlib
 import re
 import unicodedata
 from collections.abc import Iterable, Sequence
-from os.path import commonprefix
+from itertools import takewhile
 from pathlib import PurePath
 
 NAME_BYTES = 63
@@ -81,8 +81,8 @@ def name_of_sources(sources: Sequence[str]) -> str:
     """
     names = {_name_of_stem(_ENDINGS.sub("", PurePath(source).name)) for source in sources}
     if len(names) > 1:
-        words = [name.split("_") for name in sorted(names)]
-        shared = commonprefix(words)  # noqa: RUF071  (of words, not of letters)
+        in_step = zip(*(name.split("_") for name in names), strict=False)
+        shared = [words[0] for words in takewhile(lambda words: len(set(words)) == 1, in_step)]
         folders = {PurePath(source).parent.name for source in sources}
         names = {_name_of_stem("_".join(shared) or (folders.pop() if len(folders) == 1 else ""))}
     return shorten(names.pop() or "records")

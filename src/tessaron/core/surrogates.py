@@ -8,14 +8,9 @@ an odd number of them belongs to a half, an even one to a text.
 from __future__ import annotations
 
 import re
-from typing import Any
-
-import pyarrow as pa
-import pyarrow.compute as pc
 
 _HALF_OR_LIKE = re.compile(r"(?P<slashes>\\*)(?:(?P<half>[\ud800-\udfff])|(?<=\\)(?=ud[89a-f][0-9a-f]{2}))")
 _TOLD = re.compile(r"(\\+)u(d[89a-f][0-9a-f]{2})")
-_TOLD_PATTERN = r"\\ud[89a-f][0-9a-f]{2}"
 
 
 def spell_halves(text: str) -> str:
@@ -41,23 +36,6 @@ def _spell(found: re.Match[str]) -> str:
 def _read(found: re.Match[str]) -> str:
     slashes, code = len(found.group(1)), found.group(2)
     return "\\" * (slashes // 2) + (chr(int(code, 16)) if slashes % 2 else f"u{code}")
-
-
-def looks_told(texts: Any) -> Any:
-    """Return which texts of an Arrow array `read_halves` would change; None for none of them."""
-    if not pc.any(pc.match_substring(texts, "\\ud")).as_py():
-        return None
-    found = pc.match_substring_regex(texts, _TOLD_PATTERN)
-    return found if pc.any(found).as_py() else None
-
-
-def spelled(texts: Any) -> Any:
-    """Return texts told apart as `tell_halves` does as they go into tables: as `spell_halves` spells them."""
-    odd = looks_told(texts)
-    if odd is None:
-        return texts
-    plain = [spell_halves(read_halves(each)) for each in texts.filter(odd).to_pylist()]
-    return pc.replace_with_mask(texts, odd, pa.array(plain, pa.large_string()))
 
 
 def has_half(told: str) -> bool:

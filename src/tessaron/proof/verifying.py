@@ -318,7 +318,7 @@ _OF_LAYOUT = frozenset(
     (
         "misfit", "required", "allowed", "range", "pattern", "unique", "beyond", "division_by_zero",
         "overflow", "not_convertible", "embedded", "row_too_long", "piece_repeated",
-        "piece_not_object", "name_taken",
+        "piece_not_object", "name_taken", "name_repeated",
     )
 )  # fmt: skip
 """Codes of rejects for what a record holds: it can be read, and yet stands in no table."""

@@ -126,8 +126,16 @@ def _inputs_of_text(text: str) -> Iterator[ByteInput]:
 
 def _names_files(text: str) -> bool:
     try:
-        return Path(text).exists() or bool(glob.glob(text, recursive=True))
+        return _is_there(Path(text)) or bool(glob.glob(text, recursive=True))
     except (OSError, ValueError):
+        return False
+
+
+def _is_there(path: Path) -> bool:
+    """Say whether something stands at a path; nothing does at one that no system takes."""
+    try:
+        return path.exists()
+    except OSError:
         return False
 
 
@@ -139,13 +147,13 @@ def _input_of_file(stream: Any) -> ByteInput:
 
 
 def _inputs_of_path(path: Path) -> Iterator[ByteInput]:
-    if not path.exists() and any(letter in str(path) for letter in "*?["):
+    if not _is_there(path) and any(letter in str(path) for letter in "*?["):
         found = sorted((Path(name) for name in glob.glob(str(path), recursive=True)), key=natural_order)
         if not found:
             raise SourceError(f"{path}: no file matches this pattern")
         for each in found:
             yield from _inputs_of_path(each)
-    elif path.is_dir():
+    elif _is_there(path) and path.is_dir():
         json_files, xml_files = (sorted(_files(path, each), key=natural_order) for each in _ENDINGS)
         if json_files and xml_files:
             raise SourceError(

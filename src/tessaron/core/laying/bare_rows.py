@@ -5,39 +5,82 @@ from __future__ import annotations
 from dataclasses import replace
 
 import numpy as np
+import pyarrow as pa
 
 from tessaron.core.branches import Branch, Part, merge
-from tessaron.core.fragment import Int32s, Int64s, Role
+from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
+from tessaron.core.laying.pieces import add_member
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, climb, level_of, with_kind
-from tessaron.core.paths import ELEMENT, Path
+from tessaron.core.paths import ELEMENT, ENTRY, Path, Step, step_of_name
+from tessaron.core.regroup import to_members
+from tessaron.core.visible import in_quotes
 
 
 def name_rows(work: Rearranging, change: Rearrangement) -> None:
-    """Make objects of rows that are bare arrays; the names stand elsewhere in the same record or element."""
+    """Make objects of rows that are bare arrays; the names stand elsewhere in the same record or element.
+
+    Rows that are objects already, and those that are single values, stay what they are.
+    """
     rows_branch, names_branch = work.find(change.path), work.find(change.detail)
     element = None if rows_branch is None else rows_branch.children.get(ELEMENT)
-    cells = None if element is None else element.children.get(ELEMENT)
-    if element is None or cells is None:
+    if element is None:
+        return
+    to_members(element)
+    cells = element.children.pop(ELEMENT, None)
+    element.node = with_kind(element.node, element.node.kinds == Kind.ARRAY, Kind.OBJECT)
+    if cells is None:
         return
     common = _common_level(change.path, change.detail)
     record_of_cell = _rows_up(work, change.path, element, cells, common)
     table = _names_by_record(work, change.detail, names_branch, common)
-    ordinals = cells.node.ordinals.astype(np.int64)
-    found = _lookup(table, record_of_cell, ordinals)
-    del element.children[ELEMENT]
-    element.node = with_kind(element.node, element.node.kinds == Kind.ARRAY, Kind.OBJECT)
+    found = _lookup(table, record_of_cell, cells.node.ordinals.astype(np.int64))
     codes = np.append(table[3], -1)[found]
-    parents = cells.node.parent_rows
-    for code, name in enumerate(table[2]):
-        chosen = codes == code
-        if not chosen.any():
-            continue
-        new_rows = np.where(chosen, parents, -1).astype(np.int32)
-        element.children[name] = merge([Part(cells, new_rows)], Role.MEMBER, name, element.node.row_count, {})
-        element.children[name].node.positions = np.array([code], np.int32)
-    _say_lengths(work, change, element, parents, codes, record_of_cell, table)
+    again = _stands_again(codes, cells.node.parent_rows)
+    for step, child in _members_of(cells, table[2], np.where(again, -1, codes), element).items():
+        if step in element.children:
+            same = np.arange(element.node.row_count, dtype=np.int32)
+            add_member(element, step, Part(child, same, is_whole=True), element.node.row_count)
+        else:
+            element.children[step] = child
+    _say_again(work, change, cells.node.parent_rows[again], codes[again], table[2])
+    _say_lengths(work, change, element, cells.node.parent_rows, codes, record_of_cell, table)
+
+
+def _stands_again(codes: Int64s, parents: Int32s) -> Bools:
+    """Return for which cells the row has a cell of that name before."""
+    order = np.lexsort((codes, parents))
+    same = (codes[order][1:] == codes[order][:-1]) & (parents[order][1:] == parents[order][:-1])
+    again = np.zeros(len(codes), np.bool_)
+    again[order[1:][same]] = True
+    return again & (codes >= 0)
+
+
+def _members_of(cells: Branch, names: list[str], codes: Int64s, element: Branch) -> dict[Step, Branch]:
+    """Return members of the rows, made of those cells that have a name."""
+    kept = np.flatnonzero(codes >= 0)
+    new_rows = np.full(len(codes), -1, np.int32)
+    new_rows[kept] = np.arange(len(kept), dtype=np.int32)
+    entry = merge([Part(cells, new_rows)], Role.ENTRY, None, len(kept), {})
+    entry.node.parent_rows = cells.node.parent_rows[kept]
+    entry.node.ordinals = cells.node.ordinals[kept]
+    steps = pa.array(list(map(step_of_name, names)), pa.large_string())
+    entry.node.keys = TextLane.of(steps.take(pa.array(codes[kept])))
+    holder = Branch(Node(-1, Role.ELEMENT, None, element.node.row_count), {ENTRY: entry})
+    to_members(holder)
+    return holder.children
+
+
+def _say_again(
+    work: Rearranging, change: Rearrangement, rows: Int32s, codes: Int64s, names: list[str]
+) -> None:
+    at_rows = replace(change, path=(*change.path, ELEMENT))
+    reasons = [
+        f"the name {in_quotes(names[code])} stands twice among the names; the first value counts"
+        for code in codes.tolist()
+    ]
+    work.say(at_rows, "name_repeated", rows.astype(np.int64), reasons)
 
 
 def _common_level(first: Path, second: Path) -> Path:
@@ -81,8 +124,9 @@ def _lookup(table: NamesTable, records: Int64s, ordinals: Int64s) -> Int64s:
         return np.full(len(records), -1, np.int64)
     width = int(max(table[1].max(), ordinals.max(initial=1))) + 1
     keys, wanted = table[0] * width + table[1], records * width + ordinals
-    at = np.minimum(np.searchsorted(keys, wanted), len(keys) - 1)
-    return np.where(keys[at] == wanted, at, -1)
+    order = np.argsort(keys, kind="stable")
+    at = np.minimum(np.searchsorted(keys[order], wanted), len(keys) - 1)
+    return np.where(keys[order][at] == wanted, order[at], -1)
 
 
 def _say_lengths(

@@ -21,8 +21,8 @@ from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, without
 from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
+from tessaron.core.rebuilding.told_texts import spelled
 from tessaron.core.selecting import SelectionBelow
-from tessaron.core.surrogates import spelled
 
 
 def embed(work: Rearranging, change: Rearrangement) -> None:

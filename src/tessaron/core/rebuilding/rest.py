@@ -23,7 +23,8 @@ from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import Origin, Path, format_path, is_markup_step, plain_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
-from tessaron.core.surrogates import has_half, looks_told, spelled
+from tessaron.core.rebuilding.told_texts import looks_told, spelled
+from tessaron.core.surrogates import has_half
 from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
 from tessaron.core.typing.written import texts_of

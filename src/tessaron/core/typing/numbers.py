@@ -132,7 +132,7 @@ def _measure_exponents(texts: pa.Array) -> NumberStats:
     zero = _bools(pc.invert(pc.match_substring_regex(texts, "^-?[0.]*[1-9]")))
     scales = np.maximum(fractions - shifts, 0)
     wholes = np.maximum(_int64(pc.binary_length(whole)) + shifts, 1)
-    out = ~_bools(in_reach)
+    out = ~_bools(in_reach) & ~zero
     wholes[zero], wholes[out] = 1, OUT_OF_REACH
     scales[zero & (scales > fractions)] = 0
     return NumberStats(
@@ -142,7 +142,8 @@ def _measure_exponents(texts: pa.Array) -> NumberStats:
         int(scales.max()),
         0,
         int((zero & _bools(pc.starts_with(texts, "-"))).sum()),
-        sum(1 for text in texts.filter(in_reach).to_pylist() if not _is_exact_double(text)) + int(out.sum()),
+        sum(1 for text in texts.filter(pa.array(~zero & ~out)).to_pylist() if not _is_exact_double(text))
+        + int(out.sum()),
         exponents=len(texts),
     )
 
