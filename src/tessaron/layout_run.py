@@ -82,7 +82,7 @@ class LayoutRun:
         self.reading.wants_above = compiled.wants_above
         if compiled.around is not None:
             self.reading.around = LayWork(compiled.around, options.kernel)
-        self.reading.log = stack.enter_context(RejectLog(options.stop_after, options.stop_at_share))
+        self.reading.log = stack.enter_context(_reject_log(options, compiled))
         self.account = Account(compiled.paths, log=self.reading.log)
         around = compiled.around.written().tables if compiled.around is not None else ()
         self.layout = TableSet((*around, *compiled.records.written().tables), compiled.records.natural_key)
@@ -109,7 +109,7 @@ class LayoutRun:
             account.records,
             reading.rejected + account.rejected,
             reading.repeated,
-            tuple(reading.notes),
+            (*reading.notes, *_told_left_out(reading.log)),
             reading.log,
             reading.is_partial,
             key_checks=checks,
@@ -280,6 +280,21 @@ def _watches(compiled: CompiledLayout) -> Iterator[_Watch]:
     for plan in compiled.uniques:
         if plan.conditions.failed != "record":
             yield _Watch(plan.table, (plan.name,), plan.conditions.failed, UniqueCheck((plan.name,)))
+
+
+def _reject_log(options: Options, compiled: CompiledLayout) -> RejectLog:
+    """Return where rejects go; with masks the records of rejects are only kept where that is asked for."""
+    hides = compiled.has_masks and not options.keep_raw_rejects
+    return RejectLog(options.stop_after, options.stop_at_share, keeps_records=not hides)
+
+
+def _told_left_out(log: RejectLog) -> list[tuple[str, str]]:
+    """Return the note that says that records of rejects were left out."""
+    if not log.left_out:
+        return []
+    records = "1 record is" if log.left_out == 1 else f"{log.left_out:,} records are"
+    text = f"{records} not kept with the rejects, as the layout masks values; --keep-raw-rejects keeps them"
+    return [("rejects", text)]
 
 
 def with_layout(options: Options, compiled: CompiledLayout) -> Options:

@@ -91,6 +91,7 @@ class Options:
             against.
         stop_after: So many rejects are one too many: the run fails then. None for no limit.
         stop_at_share: A larger share of rejected records, 0 to 1, fails the run. None for no limit.
+        keep_raw_rejects: Whether rejects keep their records also where a layout masks values.
         exact: Whether every table has a column for the rest of its rows, so that also null, empty and absent
             are told apart.
     """
@@ -124,6 +125,7 @@ class Options:
     exact: bool = False
     stop_after: int | None = None
     stop_at_share: float | None = None
+    keep_raw_rejects: bool = False
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):

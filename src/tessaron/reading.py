@@ -13,7 +13,7 @@ import numpy as np
 from tessaron.core.branches import origin
 from tessaron.core.envelope import MOST_AROUND_BYTES
 from tessaron.core.errors import DataError, UsageError
-from tessaron.core.faults import Fault
+from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
 from tessaron.core.kernel.growing import FragmentBuilder
@@ -190,7 +190,7 @@ class Reading:
         self.rejected += 1
         self._first_error = self._first_error or error
         reject = Reject.of(error, raw, what)
-        self.log.add(reject if is_whole else replace(reject, is_whole=False))
+        self.log.add_fault(reject if is_whole else replace(reject, is_whole=False))
 
     def top_name(self) -> str:
         """Return the name for the top table."""
@@ -371,13 +371,17 @@ class Reading:
             count, first = self.repeated_names.get(path, (0, ""))
             if not first:
                 line = chunk.line + chunk.data.count(b"\n", 0, offset)
-                first = f"in line {line:,} of {source}, where {found.value} gave way"
+                first = f"in line {line:,} of {source}, where {self._shown(found)} gave way"
             self.repeated_names[path] = (count + 1, first)
         room = max(0, NOTES_KEPT - len(self.notes))
         for found, offset in list(zip(result.repeated, result.offsets, strict=True))[:room]:
             line = chunk.line + chunk.data.count(b"\n", 0, offset)
-            text = f"stands twice in its object ({source}, line {line}); the earlier {found.value} gave way"
+            shown = self._shown(found)
+            text = f"stands twice in its object ({source}, line {line}); the earlier {shown} gave way"
             self.notes.append((format_path(found.path), text))
+
+    def _shown(self, found: Repeated) -> str:
+        return found.value if self.log.keeps_records else "value"
 
     def count_bytes(self, byte_count: int) -> None:
         """Take in that so many more bytes were read."""

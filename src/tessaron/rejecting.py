@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 import tempfile
 from collections import Counter
+from dataclasses import replace
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -15,6 +17,7 @@ from tessaron.receipt import Reject
 KEPT = 1_000
 """So many rejects are kept in memory; all are in the file."""
 _IN_MEMORY = 1024 * 1024
+_QUOTED = re.compile(r",? (found|got) .*", re.DOTALL)
 _LEAST_FOR_SHARE = 1_000
 """A share is looked at from so many records on, and at the end."""
 
@@ -25,14 +28,24 @@ class RejectLog:
     Args:
         stop_after: So many rejects end the run; None for no limit.
         stop_at_share: A larger share of records rejected ends the run, 0 to 1; None for no limit.
+        keeps_records: Whether the records themselves are kept, as they stand in the source. Where a layout
+            masks values they are not, unless they are asked for; nor is what a message quotes of them.
 
     Attributes:
         first: The first rejects.
         reasons: How many there are of each code.
         records: Records rejected.
+        left_out: Records that are not kept, as a layout masks values.
     """
 
-    def __init__(self, stop_after: int | None = None, stop_at_share: float | None = None):
+    def __init__(
+        self,
+        stop_after: int | None = None,
+        stop_at_share: float | None = None,
+        keeps_records: bool = True,
+    ):
+        self.keeps_records = keeps_records
+        self.left_out = 0
         self._stop_after, self._stop_at_share = stop_after, stop_at_share
         self._file: Any = None
         self.first: list[Reject] = []
@@ -54,6 +67,9 @@ class RejectLog:
         Raises:
             DataError: When there are more now than were allowed.
         """
+        if not self.keeps_records and reject.raw is not None:
+            self.left_out += 1
+            reject = replace(reject, raw=None, is_whole=False)
         self.reasons[reject.code] += 1
         self.records += reject.rejected != "value"
         if len(self.first) < KEPT:
@@ -63,6 +79,12 @@ class RejectLog:
         count = sum(self.reasons.values())
         if self._stop_after is not None and count > self._stop_after:
             self._stop(f"more than {self._stop_after:,} rejects", reject)
+
+    def add_fault(self, reject: Reject) -> None:
+        """Take in a record that could not be read; its message may quote of it what stands at the fault."""
+        if not self.keeps_records:
+            reject = replace(reject, message=_QUOTED.sub("", reject.message))
+        self.add(reject)
 
     def check_share(self, records: int, is_end: bool = False) -> None:
         """Check the share of records rejected.

@@ -79,6 +79,7 @@ from tessaron.core.bounds import MOST_LEVELS
 @click.option(
     "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
 )
+@click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 def export(

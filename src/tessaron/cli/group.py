@@ -108,7 +108,7 @@ class Group(click.Group):
 
 
 def _robust(stream: TextIO) -> TextIO:
-    """Return a standard stream that shows as escapes what has no other form, and that loses no part of a text.
+    """Return a standard stream that shows as escapes what has no other form, and loses no part of a text.
 
     Half surrogates, and letters that a terminal does not know, have none. Where Python is told to use no
     buffers, it does not look how much of a text was written.

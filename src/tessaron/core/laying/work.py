@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.faults import MOST_RAW_BYTES, Fault, Repeated
-from tessaron.core.fragment import Fragment, Int64s, unpack_fragment
+from tessaron.core.fragment import Fragment, unpack_fragment
 from tessaron.core.laying.emitting import Laid, lay
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.laying.problems import Told
@@ -84,10 +84,10 @@ class LayWork:
         result = self.of(fragment)
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
-            result.places = _xml_places(result.laid.problems, task.chunk, fragment.offsets)
+            result.places = _xml_places(result.laid.problems, task.chunk, fragment)
             result.run_counts = task.chunk.counts_of(fragment.offsets)
         else:
-            result.places = _places(result.laid.problems, task.chunk, fragment.offsets)
+            result.places = _places(result.laid.problems, task.chunk, fragment)
         return result
 
     def of(self, fragment: Fragment, places: object = None) -> LaidResult:
@@ -105,18 +105,20 @@ class LayWork:
         )
 
 
-def _xml_places(problems: list[Told], chunk: XmlChunk, offsets: Int64s) -> dict[int, CasePlace]:
+def _xml_places(problems: list[Told], chunk: XmlChunk, fragment: Fragment) -> dict[int, CasePlace]:
     found = {}
+    offsets = fragment.offsets
     for record in sorted({case.record for problem in problems for case in problem.cases}):
         at = int(offsets[record])
         name = chunk.run_of(at).name
-        raw = _raw(chunk.data, offsets, record)
+        raw = _raw(chunk.data, fragment, record)
         found[record] = CasePlace(chunk.line_of(at), chunk.byte_of(at), name, chunk.record_of(at), raw)
     return found
 
 
-def _places(problems: list[Told], chunk: Chunk, offsets: Int64s) -> dict[int, CasePlace]:
+def _places(problems: list[Told], chunk: Chunk, fragment: Fragment) -> dict[int, CasePlace]:
     """Return where the records of the cases stand; nothing where that is not known."""
+    offsets = fragment.offsets
     records = sorted({case.record for problem in problems for case in problem.cases})
     if not records or len(offsets) <= records[-1]:
         return {}
@@ -126,14 +128,16 @@ def _places(problems: list[Told], chunk: Chunk, offsets: Int64s) -> dict[int, Ca
         record: CasePlace(
             chunk.line + int(line),
             chunk.byte_offset + int(offsets[record]),
-            raw=_raw(chunk.data, offsets, record),
+            raw=_raw(chunk.data, fragment, record),
         )
         for record, line in zip(records, lines, strict=True)
     }
 
 
-def _raw(data: bytes, offsets: Int64s, record: int) -> bytes:
-    """Return a record as it stands in the chunk, or its first part."""
+def _raw(data: bytes, fragment: Fragment, record: int) -> bytes:
+    """Return a record as it stands in the chunk, or its first part; it ends where the next begins."""
+    offsets = fragment.offsets
     start = int(offsets[record])
     stop = int(offsets[record + 1]) if record + 1 < len(offsets) else len(data)
+    stop = min([stop, *(fault.start for fault in fragment.faults if fault.start > start)])
     return data[start : min(stop, start + MOST_RAW_BYTES + 1)]

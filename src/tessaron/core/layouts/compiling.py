@@ -62,6 +62,12 @@ class CompiledLayout:
     spelling: LayoutPaths = field(default_factory=JsonLayoutPaths)
 
     @property
+    def has_masks(self) -> bool:
+        """Whether a column hides the values of the source."""
+        plans = (self.records, *(() if self.around is None else (self.around,)))
+        return any(column.mask for plan in plans for table in plan.tables for column in table.columns)
+
+    @property
     def wants_above(self) -> bool:
         """Whether a column holds something of the elements that stand around records of XML."""
         plans = [column for table in self.records.tables for column in table.columns]
