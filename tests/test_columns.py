@@ -54,8 +54,8 @@ PLAIN = {
     "sum": lambda rows, some: sum(some) if some else None,
     "mean": lambda rows, some: mean(some) if some else None,
     "joined": lambda rows, some: joined(some) if some else None,
-    "any": lambda rows, some: True if True in some else None if None in rows else False,
-    "all": lambda rows, some: False if False in some else None if None in rows else True,
+    "any": lambda rows, some: True in some,
+    "all": lambda rows, some: False not in some,
 }
 FITTING = {
     "integer": ("count", "count_distinct", "first", "last", "least", "most", "sum", "mean"),

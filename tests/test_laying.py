@@ -84,8 +84,9 @@ class FoldTest(unittest.TestCase):
         self.assertEqual([row[2] for row in rows["calls"]], ["tug", "crane", None])
         self.assertEqual([(each.code, each.count) for each in tables.findings], [("beyond", 1)])
         rows, tables = laid(layout, CALLS, strict=True)
-        self.assertEqual([row[1] for row in rows["calls"]], [2, 3])
-        self.assertEqual([(each.record, each.code) for each in tables.rejects], [(1, "beyond")])
+        self.assertEqual([row[2] for row in rows["calls"]], ["tug", "crane", None])
+        found = [(each.record, each.code, each.rejected) for each in tables.rejects]
+        self.assertEqual(found, [(1, "beyond", "value")])
 
     def test_a_whole_record_and_mixed_values_are_kept_as_json(self):
         rows, _ = laid(
@@ -448,7 +449,8 @@ TYPES = [
     ("timestamp_tz", "", ["2026-01-01T09:30:00+01:00", "2026-01-01T09:30:00"], ["2026-01-01 08:30:00+00:00", None]),
     ("timestamp_tz", 'zone = "+02:00"', ["2026-01-01T09:30:00", "2026-01-01T09:30:00Z"], ["2026-01-01 07:30:00+00:00", "2026-01-01 09:30:00+00:00"]),
     ("timestamp_tz", 'format = "%d/%m/%Y %H:%M", zone = "Etc/GMT-1"', ["01/02/2026 00:30"], ["2026-01-31 23:30:00+00:00"]),
-    ("timestamp", 'unit = "s"', [1767225600, "1767225600", 1767225600.5, "x"], ["2026-01-01 00:00:00"] * 2 + ["2026-01-01 00:00:00.500000", None]),
+    ("timestamp", 'unit = "s"', [1767225600, "1767225600", 1767225600.5, "x"], ["2026-01-01 00:00:00"] * 2 + [None, None]),
+    ("timestamp(1)", 'unit = "s"', [1767225600.5, 1767225600.25], ["2026-01-01 00:00:00.500000", None]),
     ("timestamp_tz", 'unit = "ms"', [1767225600000, 2**62], ["2026-01-01 00:00:00+00:00", None]),
     ("date", 'unit = "s"', [1767225600, -1], ["2026-01-01", "1969-12-31"]),
     ("uuid", "", ["0190163d-8694-739b-aea5-966c26f8ad91", "0190163d"], ["0190163d-8694-739b-aea5-966c26f8ad91", None]),

@@ -59,6 +59,7 @@ class ShapeNode:
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
         is_recursive: Whether other nodes are folded into this one.
+        lifted_count: How many of the objects here are counted as elements already.
         moved_to: The node that took it over; then it stands in no tree any more.
     """
 
@@ -87,6 +88,7 @@ class ShapeNode:
     repeats: bool = False
     fold: ShapeNode | None = None
     is_recursive: bool = False
+    lifted_count: int = 0
     moved_to: ShapeNode | None = None
 
     @property
@@ -165,8 +167,13 @@ class ShapeNode:
         """Count the objects here as arrays with one element, which they are once they are lifted."""
         objects = self.counts[Kind.OBJECT]
         self.counts[Kind.ARRAY] += objects
-        self.counts[Kind.OBJECT] = 0
+        self.counts[Kind.OBJECT] = self.lifted_count = 0
         self.profile_single_elements(objects)
+
+    @property
+    def unlifted_count(self) -> int:
+        """How many objects here are not counted as elements yet."""
+        return self.counts[Kind.OBJECT] - self.lifted_count
 
     def fold_into(self, outer: ShapeNode) -> None:
         """Stand for `outer` again: what is below goes there."""
@@ -175,8 +182,8 @@ class ShapeNode:
         children, self.children = self.children, {}
         if outer.is_lifted:
             element = outer.child(ELEMENT)
-            element.row_count += self.counts[Kind.OBJECT]
-            element.counts[Kind.OBJECT] += self.counts[Kind.OBJECT]
+            element.row_count += self.unlifted_count
+            element.counts[Kind.OBJECT] += self.unlifted_count
             # They are counted as elements now, and must not be once more when the rest is settled.
             self.count_as_arrays()
         for step, child in children.items():
@@ -189,6 +196,20 @@ class ShapeNode:
             node = pending.pop()
             yield node
             pending.extend(node.children.values())
+
+    def outline(self) -> ShapeNode:
+        """Return the structure from here down with what settling it goes by, as nodes of their own."""
+        made: dict[int, ShapeNode] = {}
+        nodes = list(self.walk())
+        for node in nodes:
+            twin = made[id(node)] = ShapeNode(**{name: getattr(node, name) for name in _STRUCTURE_FIELDS})
+            twin.counts = list(node.counts)
+            twin.names = None if node.names is None else dict(node.names)
+        for node in nodes:
+            twin = made[id(node)]
+            twin.children = {step: made[id(child)] for step, child in node.children.items()}
+            twin.fold = None if node.fold is None else made.get(id(node.fold), node.fold)
+        return made[id(self)]
 
     def current(self) -> ShapeNode:
         """Return the node itself, or what has taken it over."""
@@ -230,6 +251,7 @@ class ShapeNode:
     def absorb_own(self, other: ShapeNode) -> None:
         """Take in what `other` itself has seen, without the nodes below it."""
         self.row_count += other.row_count
+        self.lifted_count += other.lifted_count
         self.counts = [a + b for a, b in zip(self.counts, other.counts, strict=True)]
         if isinstance(self.step, str):
             self.position_sum += other.position_sum
@@ -302,6 +324,11 @@ class ShapeNode:
         self.most_integer = most if self.most_integer is None else max(self.most_integer, most)
 
 
+_STRUCTURE_FIELDS = (
+    "step", "row_count", "counts", "empty_texts", "is_dictionary", "names", "name_count", "keeps_members",
+    "is_lifted", "lifts_scalars", "is_markup", "declared", "declared_position", "repeats", "is_recursive",
+    "lifted_count",
+)  # fmt: skip
 _OWN_FIELDS = (
     "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
     "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 
 from tessaron.core.dictionaries import is_dictionary
@@ -30,7 +30,7 @@ class StructureRules:
     is_markup: bool = False
 
 
-@dataclass(slots=True)
+@dataclass(frozen=True, slots=True)
 class StructureNote:
     """Something recognised about a path, for people."""
 
@@ -54,28 +54,65 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     notes: list[StructureNote] = []
     for node in shape.record.walk() if rules.is_markup else ():
         node.is_markup = True
-    pending = [_Visit(shape.record, ())]
+    _settle_below(_Visit(shape.record, ()), rules, notes)
+    _fold_structures(shape.record, rules, notes)
+    if rules.is_markup:
+        for visit in _visits(_Visit(shape.record, ())):
+            _settle_text(visit.node)
+            _note_wrapper(visit.node, visit.path, notes)
+        _settle_late_scalars(shape.record)
+    # What was recognised where a structure stood that has been folded since is recognised elsewhere, too.
+    paths = {visit.path for visit in _visits(_Visit(shape.record, ()))}
+    return [note for note in dict.fromkeys(notes) if note.path in paths]
+
+
+def _visits(top: _Visit) -> Iterator[_Visit]:
+    """Yield the nodes from one down, each before those below it, as they are then, but what is folded."""
+    pending = [top]
     while pending:
         visit = pending.pop()
         node = visit.node
-        if node.moved_to is not None:
-            continue
-        _drop_partial_words(node)
-        if node.fold is not None:
-            continue
-        _settle_dictionary(node, visit.path, rules, notes)
-        if isinstance(node.step, str) and not _holds_another(node) and _fold_below(node):
+        if node.moved_to is None and node.fold is None:
+            yield visit
+            pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
+
+
+def _settle_below(top: _Visit, rules: StructureRules, notes: list[StructureNote]) -> None:
+    """Settle dictionaries and what counts as an array, from one node down; once more changes nothing."""
+    for visit in _visits(top):
+        _drop_partial_words(visit.node)
+        _settle_dictionary(visit.node, visit.path, rules, notes)
+        _settle_lifted(visit.node, visit.path, notes)
+
+
+def _fold_structures(record: ShapeNode, rules: StructureRules, notes: list[StructureNote]) -> None:
+    """Fold what contains itself, from the outermost down, where each row can still be told."""
+    for visit in _visits(_Visit(record, ())):
+        node = visit.node
+        if isinstance(node.step, str) and not _holds_another(node) and _can_be_folded(visit, rules):
+            _fold_below(node)
             notes.append(
                 StructureNote(visit.path, "contains itself: one table whose rows refer to each other")
             )
-        _settle_lifted(node, visit.path, notes)
-        if rules.is_markup:
-            _settle_text(node)
-            _note_wrapper(node, visit.path, notes)
-        pending.extend(_Visit(child, (*visit.path, step)) for step, child in _ordered(node))
-    if rules.is_markup:
-        _settle_late_scalars(shape.record)
-    return notes
+            _settle_below(visit, rules, notes)
+
+
+def _can_be_folded(visit: _Visit, rules: StructureRules) -> bool:
+    """Say whether a structure contains itself so that each row can say where it stands.
+
+    What is folded brings more to the same places, which may become dictionaries or arrays by that. So it is
+    tried on an outline: then the way to each row within may lead through one level at the most.
+    """
+    if not any(_is_of_one_kind(visit.node, inner) for inner, _ in _inner_nodes(visit.node)):
+        return False
+    outer = visit.node.outline()
+    if not _fold_below(outer):
+        return False
+    _settle_below(_Visit(outer, visit.path), rules, [])
+    folded = [node for node in outer.walk() if node.fold is outer]
+    ways = [(node, between) for node, between in _inner_nodes(outer) if node.fold is outer]
+    levels = {id(between) for _, between in ways if between is not None}
+    return not outer.is_dictionary and len(levels) <= 1 and len(ways) == len(folded)
 
 
 def settle_names(shape: Shape, rules: StructureRules, settled: Mapping[Path, bool]) -> dict[Path, bool]:
@@ -150,27 +187,54 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     """Make objects elements where arrays of objects stand too, or where the structure contains itself."""
     element = node.children.get(ELEMENT)
     objects = node.counts[Kind.OBJECT]
-    among_arrays = element is not None and element.counts[Kind.OBJECT] > 0 and objects > 0
+    among_arrays = element is not None and objects > 0 and _may_be_rows(node, element)
     among_arrays &= node.step is not None and node.step is not ELEMENT
     if node.is_markup and (node.counts[Kind.ARRAY] or node.is_recursive or node.repeats):
         _lift_all(node)
     elif node.is_dictionary or not (among_arrays or node.is_lifted):
         return
-    if among_arrays and not node.is_recursive and not node.is_markup:
+    if among_arrays and not (node.is_recursive or node.is_markup or node.is_lifted):
         notes.append(
             StructureNote(path, f"{objects:,} single objects stand where arrays do; they are rows too")
         )
     node.is_lifted = True
     element = node.child(ELEMENT)
-    inner = sum(below.counts[Kind.OBJECT] for below in node.walk() if below.fold is node)
-    element.row_count += objects + inner
-    element.counts[Kind.OBJECT] += objects + inner
+    folded = [below for below in node.walk() if below.fold is node] if node.is_recursive else []
+    for each in (node, *folded):
+        element.row_count += each.unlifted_count
+        element.counts[Kind.OBJECT] += each.unlifted_count
+        each.lifted_count = each.counts[Kind.OBJECT]
     for step, child in list(node.children.items()):
         if step is not ELEMENT:
             del node.children[step]
             element.child(step).take_over(child)
     if node.is_markup:
         node.count_as_arrays()
+
+
+def _may_be_rows(node: ShapeNode, element: ShapeNode) -> bool:
+    """Say whether objects are rows beside those in arrays: these are objects too, or all of them are hollow.
+
+    A layout of these tables, which knows only their paths, takes it so too (see `skeleton_of`).
+    """
+    if element.counts[Kind.OBJECT]:
+        return True
+    return not element.occurrences and not element.levels_below() and not _holds_anything(node)
+
+
+def _holds_anything(node: ShapeNode) -> bool:
+    """Say whether any value, null or array stands in the members of the objects here."""
+    pending = list(node.members().values())
+    while pending:
+        member = pending.pop()
+        if (
+            member.levels_below()
+            or member.fold is not None
+            or member.occurrences > member.counts[Kind.OBJECT]
+        ):
+            return True
+        pending += member.members().values()
+    return False
 
 
 def _lift_all(node: ShapeNode) -> None:
@@ -285,7 +349,9 @@ def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
         (child, None) for step, child in outer.children.items() if not isinstance(step, Each)
     ]
     for level in outer.levels_below():
-        pending += [(child, None) for child in level.children.values()]
+        pending += [
+            (child, child if isinstance(step, Each) else None) for step, child in level.children.items()
+        ]
     while pending:
         node, between = pending.pop()
         if node.step == outer.step:

@@ -32,7 +32,9 @@ def skeleton_of(
     for node in record.walk():
         node.is_dictionary = ENTRY in node.children
         is_field = isinstance(node.step, str)
-        node.is_lifted = is_field and ELEMENT in node.children and not node.members()
+        node.is_lifted = (
+            is_field and ELEMENT in node.children and not node.members() and not node.is_dictionary
+        )
         node.is_lifted &= bool(_holds_objects(node.children[ELEMENT])) if node.is_lifted else False
         if is_field and str(node.step).startswith(MARKUP) and ELEMENT in node.children:
             node.is_lifted = node.lifts_scalars = True

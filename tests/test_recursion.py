@@ -1,0 +1,137 @@
+"""Structures that contain themselves, where dictionaries and single objects among arrays meet them."""
+
+import json
+import random
+import unittest
+
+import tessaron
+from tests.harness import FolderTest
+
+NUMBERS = ["1", "2", "3", "40", "500", "2026-01-01"]
+"""Names that are data: three of them make a dictionary."""
+PARTS = ["stows", "holds", "bays", "others", "beside", "either"]
+
+
+def compartment(chance, depth):
+    """Return an object with others in it: by name, by number, alone, in arrays, or none of these."""
+    made = {}
+    if chance.random() < 0.5:
+        made["kind"] = chance.choice(["tank", "hold", 3])
+    for part in chance.sample(PARTS, chance.randint(0, 3)) if depth else ():
+        draw = chance.random()
+        if part == "stows":
+            names = NUMBERS if chance.random() < 0.8 else ["a", "b", "kind", "no"]
+            made[part] = {
+                name: compartment(chance, depth - 1) for name in chance.sample(names, chance.randint(0, 4))
+            }
+        elif part in ("holds", "bays", "either"):
+            several = [compartment(chance, depth - 1) for _ in range(chance.randint(0, 2))]
+            made[part] = compartment(chance, depth - 1) if draw < 0.4 else several if draw < 0.9 else True
+        else:
+            made[part] = True if part == "others" and draw < 0.5 else compartment(chance, depth - 1)
+    return made
+
+
+def documents(seed, most_bytes=900):
+    chance = random.Random(seed)
+    while True:
+        made = [
+            {
+                chance.choice(["ship", *PARTS[:3]]): chance.choice(
+                    [
+                        compartment(chance, 4),
+                        [compartment(chance, 3)],
+                        {name: compartment(chance, 3) for name in NUMBERS[: chance.randint(1, 4)]},
+                    ]
+                )
+            }
+            for _ in range(chance.randint(1, 4))
+        ]
+        if len(json.dumps(made)) < most_bytes:
+            return made
+
+
+def rows_of(data, **options):
+    if "layout" not in options:
+        options["name"] = "records"
+    return {name: table.to_pylist() for name, table in tessaron.shred(data, workers=1, **options).items()}
+
+
+BY_HAND = {
+    "a name that repeats, below what becomes a dictionary": [
+        {"s": {"1": {"o": {"p": {"2026-01-01": {}, "2": {}, "1": {"o": {}}}}}}}
+    ],
+    "a dictionary on the way": [{"a": {"1": {"t": 3, "a": [{"p": {"40": {}, "1": {"t": "x"}, "3": {}}}]}}}],
+    "a dictionary on the way, objects above": [
+        {"s": {"1": {"t": "x", "o": {"a": [{"p": {"1": {"t": 3}, "2": {}, "40": {}}}]}}}}
+    ],
+    "ways through an array and through entries": [
+        {"p": {"1": {"a": [{"p": {"2": {"p": {"2": {}}}}}]}, "2": {"p": {"500": {}}}}}
+    ],
+    "ways through two arrays, one of them single first": [
+        {"d": {"a": [{"i": [{}]}]}},
+        {"d": {"a": [{"t": 1, "i": {"a": [{"k": "x"}], "o": [{"a": [{"k": "y", "t": "t"}]}]}}]}},
+        {},
+    ],
+    "two that contain each other": [
+        {"val": {"list": {"c": {"val": {"list": [{"list": [{"list": [{"list": [{"n": [None]}]}]}]}]}}}}}
+    ],
+    "empty arrays beside hollow objects": [{"a": []}, {"a": {}}],
+    "empty arrays beside dictionaries": [{"a": []}, {"a": {"1": {}, "2": {}, "3": {}}}],
+}
+
+
+class RecursionTest(FolderTest):
+    def check(self, records):
+        """One record a chunk or all, either kernel, by the drafted layout, and back: all the same."""
+        data = "\n".join(map(json.dumps, records)).encode()
+        wanted = rows_of(data, kernel="python", chunk_bytes=1)
+        self.assertEqual(rows_of(data, kernel="compiled", chunk_bytes=1), wanted)
+        self.assertEqual(rows_of(data, kernel="compiled"), wanted)
+        source, target = self.write("c.ndjson", data), self.folder / "out"
+        tessaron.export(source, target, workers=1, replace=True, sync=False, name="records")
+        found = tessaron.verify(target, workers=1)
+        self.assertTrue(found.passed, found.to_json())
+        self.assertEqual(rows_of(data, layout=tessaron.Layout.read(target / "layout.toml")), wanted)
+        tessaron.export(source, target, workers=1, replace=True, sync=False, exact=True)
+        self.assertTrue(tessaron.verify(target, workers=1).passed)
+        tessaron.rebuild(target, self.folder / "back.ndjson", replace=True)
+        back = [json.loads(line) for line in (self.folder / "back.ndjson").read_text().splitlines()]
+        self.assertEqual(back, records)
+        return wanted
+
+    def test_by_hand(self):
+        for name, records in BY_HAND.items():
+            with self.subTest(name):
+                self.check(records)
+
+    def test_at_random(self):
+        for seed in range(30):
+            with self.subTest(seed=seed):
+                self.check(documents(seed))
+
+    def test_of_two_that_contain_each_other_the_outer_one_is_folded(self):
+        rows = self.check(BY_HAND["two that contain each other"])
+        self.assertEqual(
+            {name: len(found) for name, found in rows.items()},
+            {"records": 1, "records_val": 2, "records_val_list": 2, "records_val_list_list": 1,
+             "records_val_list_list_list": 1, "records_val_list_list_list_list": 1,
+             "records_val_list_list_list_list_n": 1},
+        )  # fmt: skip
+        within = [(row["within_key"], row["through_key"], row["depth"]) for row in rows["records_val"]]
+        self.assertEqual(within, [(None, None, 1), (1, 1, 2)])
+
+    def test_a_way_through_another_table_is_told_from_one_that_leads_through_none(self):
+        text = b'<r><rec><a><n><i><a u="1"/></i></n><c><a u="2"><n/><n/></a></c></a></rec><rec/></r>'
+        source, target = self.write("x.xml", text), self.folder / "out"
+        wanted = rows_of(text)
+        self.assertEqual(rows_of(text, chunk_bytes=1), wanted)
+        self.assertEqual([(row["u"], row["within_key"], row["through_key"]) for row in wanted["records_a"]],
+                         [(None, None, None), (1, 1, 1), (2, 1, None)])  # fmt: skip
+        tessaron.export(source, target, name="records")
+        self.assertTrue(tessaron.verify(target).passed)
+        self.assertEqual(rows_of(text, layout=tessaron.Layout.read(target / "layout.toml")), wanted)
+
+
+if __name__ == "__main__":
+    unittest.main()
