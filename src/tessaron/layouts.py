@@ -262,9 +262,17 @@ _ROW_ITSELF = ("@", "$", ".")
 """How a column is spelled that holds all of a row."""
 
 
+def _is_gone(name: str, column: ColumnPart, gone: set[str]) -> bool:
+    """Say whether a column, or one of those it becomes, is among some."""
+    is_several = column.flags is not None or column.spread is not None
+    return name in gone or (is_several and any(each.startswith(f"{name}_") for each in gone))
+
+
 def _columns_but(name: str, table: TablePart, gone: set[str]) -> dict[str, ColumnPart]:
     """Return the columns of a table without some; nothing asks for a row's own scalars without theirs."""
-    left = {key: column for key, column in table.columns.items() if f"{name}.{key}" not in gone}
+    left = {
+        key: column for key, column in table.columns.items() if not _is_gone(f"{name}.{key}", column, gone)
+    }
     if any(column.path in _ROW_ITSELF for key, column in table.columns.items() if key not in left):
         return {key: column for key, column in left.items() if column.origin != Origin.REST.value}
     return left

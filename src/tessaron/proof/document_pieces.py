@@ -36,7 +36,7 @@ def json_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator
     path = parse_path(tables.compiled.reading.records or "$")
     names = path.plain_names() or ()
     for around, records in _inside(tables, progress):
-        yield _json_pieces(around, tuple(names), records, tables.way.records.key is not None)
+        yield _json_pieces(around, tuple(names), records, tables.top.key is not None)
 
 
 def _json_pieces(
@@ -82,9 +82,9 @@ class _Records:
 
     def __init__(self, tables: KeyedTables, progress: Progress):
         self._groups = tables.records()
-        self._column = tables.way.records.table.document_key
-        self._places = tables.way.records
-        self._table = tables.way.records.table.name
+        self._column = tables.top.table.document_key
+        self._places = tables.top
+        self._table = tables.top.table.name
         self._progress = progress
         self._kept: tuple[Any, Any] | None = None
         self._count = 0
@@ -120,7 +120,7 @@ def xml_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator[
     names = tables.record_names()
     namespaces = tables.compiled.reading.namespaces
     if tables.way.around is None:
-        if len(names) == 1 and tables.way.records.table.parent is None:
+        if len(names) == 1 and tables.top.table.parent is None:
             yield from _root_documents(tables, progress)
             return
         around = f"<{names[0]}/>"

@@ -7,7 +7,9 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
-from tessaron.core.layouts.turning_back import WayBack, way_back
+from tessaron.core.errors import UsageError
+from tessaron.core.layout import Table
+from tessaron.core.layouts.turning_back import WayBack, raw_columns, way_back
 from tessaron.core.rebuilding.groups import GroupReader
 from tessaron.core.rebuilding.json_dialect import JsonDialect
 from tessaron.core.rebuilding.places import TablePlaces
@@ -26,6 +28,8 @@ class KeyedTables:
     Args:
         folder: Where they are.
         layout: How documents are made of them; else the layout in the folder.
+        to_compare: Whether the documents are to be compared with their source, and not only made: then what
+            is kept as it is written, and columns in which values did not fit, stay out of them.
 
     Attributes:
         receipt: The receipt, as it stands in its file; empty where there is none.
@@ -36,15 +40,31 @@ class KeyedTables:
 
     Raises:
         SourceError: When the folder or the layout is missing.
-        UsageError: When no documents can be made by the layout.
     """
 
-    def __init__(self, folder: str | Path, layout: Layout | None = None):
+    def __init__(self, folder: str | Path, layout: Layout | None = None, to_compare: bool = False):
         self.receipt = read_receipt(Path(folder))
         self.files = TableFolder(Path(folder), bool(self.receipt.get("for_spreadsheets")))
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")
-        self.way: WayBack = way_back(self.compiled, self.layout.part)
+        without = {**raw_columns(self.compiled), **_unfit(self.receipt)} if to_compare else {}
+        self.way: WayBack = way_back(self.compiled, self.layout.part, without)
+
+    @property
+    def top(self) -> TablePlaces:
+        """The table of the records, with all below it.
+
+        Raises:
+            UsageError: When no documents can be made by the layout.
+        """
+        if self.way.records is None:
+            raise UsageError(self.way.fault)
+        return self.way.records
+
+    def written(self) -> list[Table]:
+        """Return all tables, parents before children."""
+        plans = (*(() if self.compiled.around is None else (self.compiled.around,)), self.compiled.records)
+        return [table.table for plan in plans for table in plan.tables if table.table is not None]
 
     @property
     def is_xml(self) -> bool:
@@ -56,7 +76,7 @@ class KeyedTables:
         path = self.compiled.reading.records or "/*"
         names = [step.partition("[")[0] for step in path.strip("/").split("/") if step]
         last = parse_location(path).last_name()
-        top = self.way.records.table.name
+        top = self.top.table.name
         if last is None or "//" in path or any(name in ("*", ".") for name in names):
             return [name for name in names[:-1] if name not in ("*", ".")] + [last or top]
         return names
@@ -75,8 +95,8 @@ class KeyedTables:
 
     def records(self) -> Iterator[tuple[Any, Any]]:
         """Yield, group by group, the rows of the top table and the records made of them, as texts."""
-        for group in self.groups(self.way.records):
-            yield group.rows, records_of(self.way.records, group, self.dialect())
+        for group in self.groups(self.top):
+            yield group.rows, records_of(self.top, group, self.dialect())
 
     def around(self) -> Iterator[tuple[Any, Any]]:
         """Yield, group by group, the rows of the documents and what stands in each around its records."""
@@ -87,3 +107,12 @@ class KeyedTables:
     def document_count(self) -> int:
         """Return how many documents the records stand in; 1 where nothing is known of them."""
         return 1 if self.way.around is None else sum(rows.num_rows for rows, _ in self.around())
+
+
+def _unfit(receipt: dict[str, Any]) -> dict[str, str]:
+    """Return the columns in which values did not fit and became null, as the receipt tells."""
+    return {
+        found["name"]: "values that did not fit are null"
+        for found in receipt.get("findings", ())
+        if found.get("outcome") in ("value", "note") and "." in found.get("name", "")
+    }

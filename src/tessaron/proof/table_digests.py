@@ -53,7 +53,7 @@ class TableDigests:
         number = 1
         for rows, texts in self._tables.records():
             lines = texts.to_pylist()
-            digests = self._digests(lines, self._tables.way.records.keys_of(rows))
+            digests = self._digests(lines, self._tables.top.keys_of(rows))
             found = {}
             if self._wanted:
                 chosen = np.isin(digests, np.array(list(self._wanted), np.uint64))

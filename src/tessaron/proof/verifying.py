@@ -13,7 +13,9 @@ from typing import Any
 from tessaron.balance import balances_of
 from tessaron.core.errors import DataError, SourceError, UsageError
 from tessaron.core.layouts.compiling import CompiledLayout
-from tessaron.core.rebuilding.differences import differences, xml_differences
+from tessaron.core.paths import ELEMENT, step_of_name
+from tessaron.core.rebuilding.differences import Difference, differences, xml_differences
+from tessaron.core.selecting import Selection
 from tessaron.feeds import NoProgress, Progress
 from tessaron.layout_run import with_layout
 from tessaron.layouts import Layout
@@ -134,7 +136,7 @@ def verify(
     """
     if sample is not None and sample < 1:
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
-    tables = KeyedTables(folder, layout)
+    tables = KeyedTables(folder, layout, to_compare=True)
     receipt = tables.receipt
     named = source if source is not None else _sources_in(receipt, folder)
     checks = _checked(tables, receipt)
@@ -169,8 +171,7 @@ def _sources_in(receipt: dict[str, Any], folder: str | Path) -> list[Path]:
 def _checked(tables: KeyedTables, receipt: dict[str, Any]) -> list[Check]:
     known = {table["name"]: table for table in receipt.get("tables", ())}
     gaps = {name for name, count in receipt.get("filtered", {}).items() if count}
-    written = [*(tables.way.around.all() if tables.way.around is not None else ()), *tables.way.records.all()]
-    below = [each.table for each in written]
+    below = tables.written()
     every = frozenset(table.name for table in below) if gaps or tables.way.changes else frozenset()
     found = TableChecks(tables.files, below, known, every).run()
     return [*found, *_totals(receipt)]
@@ -311,7 +312,19 @@ class _Comparison:
                 continue
             self.looked_at += 1
             for each in compare(texts[one], others[other], self._exact):
+                if selection is not None and not self._tables.is_xml and not _is_chosen(selection, each):
+                    continue
                 self._add(Found(each.kind, each.path, 1, name, number, each.place, each.source, each.tables))
+
+
+def _is_chosen(selection: Selection, found: Difference) -> bool:
+    """Say whether the layout asks for what stands at the place of a difference."""
+    place = 0
+    for step in found.location:
+        place = selection.step(place, ELEMENT if isinstance(step, int) else step_of_name(step))
+        if place < 0:
+            return False
+    return bool(selection.wanted(place))
 
 
 _OF_LAYOUT = frozenset(

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
@@ -104,7 +106,7 @@ def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
     if path.stat().st_size == 0:
         raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
     options = pa_csv.ConvertOptions(
-        column_types={field.name: field.type for field in schema},
+        column_types=_csv_types(schema),
         include_columns=schema.names,
         strings_can_be_null=True,
         quoted_strings_can_be_null=False,
@@ -123,7 +125,38 @@ def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
     with reader:
         for batch in reader:
             for start in range(0, batch.num_rows, batch_rows):
-                yield batch.slice(start, batch_rows)
+                yield _with_moments(batch.slice(start, batch_rows), schema)
+
+
+def _csv_types(schema: Any) -> dict[str, Any]:
+    """Return the types that columns of CSV are read in: moments, some of them beyond year 9999, as texts."""
+    return {field.name: pa.string() if _is_moment(field.type) else field.type for field in schema}
+
+
+def _is_moment(kind: Any) -> bool:
+    return pa.types.is_timestamp(kind) and kind.tz is not None
+
+
+_BEYOND, _LAST_DAY = "10000-01-01", "9999-12-31"
+
+
+def _with_moments(batch: Any, schema: Any) -> Any:
+    """Return a batch whose moments are no texts any more."""
+    columns = [
+        _moments(column, field.type) if _is_moment(field.type) else column
+        for field, column in zip(schema, batch.columns, strict=True)
+    ]
+    return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
+
+
+def _moments(texts: Any, kind: Any) -> Any:
+    """Return texts as moments; of an offset of less than a day, only one day lies beyond year 9999."""
+    beyond = pc.starts_with(texts, _BEYOND)
+    if not pc.any(beyond).as_py():
+        return texts.cast(kind)
+    made = pc.replace_substring(texts, _BEYOND, _LAST_DAY, max_replacements=1).cast(kind)
+    day = pa.scalar(timedelta(days=1), pa.duration(kind.unit))
+    return pc.if_else(pc.fill_null(beyond, False), pc.add(made, day), made)
 
 
 def _cast(batch: Any, schema: Any, path: Path, row: int) -> Any:

@@ -36,12 +36,12 @@ def in_key_order(
         DataError: When a row belongs to none.
     """
     if len(tables) == 1 or _stand_in_order(files, tables):
-        return {each.table.name: files.batches(each.table, each.columns()) for each in tables}
+        return {each.table.name: each.standing(files.batches(each.table, each.columns())) for each in tables}
     found: dict[str, Iterator[Any]] = {}
     keys: dict[str, Any] = {}
     for each in tables:
         table = each.table
-        whole = _put_aside(files.batches(table, each.columns(), BATCH_ROWS), each, stack)
+        whole = _put_aside(each.standing(files.batches(table, each.columns(), BATCH_ROWS)), each, stack)
         order = None
         if table.parent is not None:
             order = _order(whole, each, keys[table.parent])
@@ -53,7 +53,9 @@ def in_key_order(
 
 def _stand_in_order(files: TableFolder, tables: Sequence[TablePlaces]) -> bool:
     """Say whether every table stands in the order of the rows it belongs to; only keys are read."""
-    batches = {each.table.name: files.batches(each.table, each.table.key_columns()) for each in tables}
+    batches = {
+        each.table.name: each.standing(files.batches(each.table, each.table.key_columns())) for each in tables
+    }
     try:
         for _ in GroupReader(tables[0], batches):
             pass

@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
-from tessaron.core.errors import UsageError
 from tessaron.core.laying.plan import LayingPlan, is_turned_back
 from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.layouts.model import LayoutPart
@@ -18,38 +18,53 @@ class WayBack:
     """How documents are made of the tables of a layout.
 
     Attributes:
-        records: The table of the records, with all below it.
+        records: The table of the records, with all below it; None where no documents can be made.
+        fault: Why none can be made; else empty.
         around: The table of what stands around them, with all below it; None where that is not kept.
         paths: The paths whose values come back.
         lost: Columns whose values do not go back, with the reason.
         changes: Whether the layout makes another structure of the documents.
     """
 
-    records: TablePlaces
+    records: TablePlaces | None
+    fault: str
     around: TablePlaces | None
     paths: frozenset[Path]
     lost: dict[str, str]
     changes: bool
 
 
-def way_back(compiled: CompiledLayout, part: LayoutPart) -> WayBack:
+def way_back(compiled: CompiledLayout, part: LayoutPart, without: Mapping[str, str] | None = None) -> WayBack:
     """Return how documents are made again of the tables of a layout.
 
-    Raises:
-        UsageError: When the layout has no table that documents could be made of.
+    Args:
+        compiled: The layout, made ready to run.
+        part: What it says.
+        without: Columns, as `table.column`, that shall not go back, with the reason.
     """
     again = {
         compiled.spelling.inner(inner).steps: compiled.spelling.inner(begins).steps
         for inner, begins in part.structure.again.items()
     }
-    lost: dict[str, str] = {}
-    records = _places(compiled.records, again, lost)
-    around = None if compiled.around is None else _places(compiled.around, again, lost)
+    lost: dict[str, str] = dict(without or {})
+    records, fault = _places(compiled.records, again, lost)
+    around, _ = (None, "") if compiled.around is None else _places(compiled.around, again, lost)
     plans = compiled.records.tables
     changes = bool(compiled.records.rearrangements) or _skips_levels(compiled.records)
-    changes |= any(table.keep is not None for table in plans)
+    changes |= any(table.keep is not None for table in plans) or records is None
     paths = {path for path, _ in _paths(compiled.records)}
-    return WayBack(records, around, frozenset(paths), lost, changes)
+    return WayBack(records, fault, around, frozenset(paths), lost, changes)
+
+
+def raw_columns(compiled: CompiledLayout) -> dict[str, str]:
+    """Return the columns that hold a part of the document as it is written, and why they are looked at."""
+    return {
+        f"{table.name}.{column.name}": "kept as it is written"
+        for plan in (compiled.records, *(() if compiled.around is None else (compiled.around,)))
+        for table in plan.tables
+        for column in table.columns
+        if column.type is not None and column.type.name in ("json", "xml")
+    }
 
 
 def _paths(plan: LayingPlan) -> list[tuple[Path, str]]:
@@ -62,12 +77,15 @@ def _paths(plan: LayingPlan) -> list[tuple[Path, str]]:
     ]
 
 
-def _places(plan: LayingPlan, again: dict[Path, Path], lost: dict[str, str]) -> TablePlaces:
+def _places(
+    plan: LayingPlan, again: dict[Path, Path], lost: dict[str, str]
+) -> tuple[TablePlaces | None, str]:
+    """Return where everything in the tables stands, or None and why that cannot be said."""
     written = [table for table in plan.tables if table.table is not None]
     tops = [table.name for table in written if table.table is not None and table.table.parent is None]
     if len(tops) != 1:
         shown = ", ".join(tops) if tops else "none"
-        raise UsageError(
+        return None, (
             f"documents are made of one table with tables below it; here nothing stands above {shown}: "
             "give the layout a table of the records"
         )
@@ -76,12 +94,14 @@ def _places(plan: LayingPlan, again: dict[Path, Path], lost: dict[str, str]) -> 
         assert table.table is not None
         forms = {}
         for column in table.columns:
+            if f"{table.name}.{column.name}" in lost:
+                continue
             if is_turned_back(column, table):
                 forms[column.name] = form_of(column)
             elif not column.hidden:
                 lost[f"{table.name}.{column.name}"] = _reason(column.value is not None, column.fold)
-        made.append(TurnedBack(table.table, forms))
-    return places_of_tables(made, again)
+        made.append(TurnedBack(table.table, forms, table.with_empty))
+    return places_of_tables(made, again), ""
 
 
 def _reason(is_calculated: bool, fold: str | None) -> str:
@@ -93,7 +113,13 @@ def _reason(is_calculated: bool, fold: str | None) -> str:
 def _skips_levels(plan: LayingPlan) -> bool:
     """Say whether rows stand in others that are more than one level further up, or are filtered or paired."""
     for table in plan.tables:
-        if table.table is None or table.table.parent is None:
+        if table.table is None:
+            continue
+        if table.is_flat or any(name != table.name for name, _ in table.output):
+            return True
+        if table.table.parent is None:
+            if table.level:
+                return True
             continue
         parent = plan.table(table.table.parent)
         between = table.level[len(parent.level) :]

@@ -41,6 +41,7 @@ class Difference:
         place: Where in this record: `$['stays'][0]['berth']`, or for XML `stays[1]/stay[2]/@berth`.
         source: What stands in the source, shortened; empty if nothing does.
         tables: What the tables make of it, shortened.
+        location: For JSON: the place as names and indices.
     """
 
     kind: str
@@ -48,6 +49,7 @@ class Difference:
     place: str
     source: str = ""
     tables: str = ""
+    location: Location = ()
 
 
 def differences(source: str, tables: str, exact: bool) -> Iterator[Difference]:
@@ -126,7 +128,7 @@ def _digits(value: Any) -> str:
 
 def _difference(kind: str, location: Location, value: Any, other: Any) -> Difference:
     path = "$" + "".join("[*]" if isinstance(step, int) else _step(step) for step in location)
-    return Difference(kind, path, format_location(location), _shown(value), _shown(other))
+    return Difference(kind, path, format_location(location), _shown(value), _shown(other), location)
 
 
 def _step(name: str) -> str:

@@ -4,7 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
+from functools import reduce
 from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from tessaron.core.layout import Column, Table
 from tessaron.core.paths import ENTRY, Origin, Path, format_path
@@ -69,6 +73,7 @@ class TablePlaces:
         way: The column that says where in the row around it a row of a structure that contains itself stands.
         ways: The places where such rows can stand, by the text of `way`; None is the only one.
         is_object: Whether a row without any value is an empty object, and not null.
+        with_empty: As in `TurnedBack`.
     """
 
     table: Table
@@ -79,6 +84,23 @@ class TablePlaces:
     way: str | None = None
     ways: dict[str | None, Place] = field(default_factory=dict)
     is_object: bool = True
+    with_empty: bool = False
+
+    def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
+        """Yield the rows that stand for something: not those that only keep a row above.
+
+        Such a row has no value, or no row that it would belong to.
+        """
+        for batch in batches:
+            yield batch.filter(self._stands(batch)) if self.with_empty and batch.num_rows else batch
+
+    def _stands(self, batch: Any) -> Any:
+        keys = set(self.table.key_columns())
+        values = [batch.column(name) for name in batch.schema.names if name not in keys]
+        found = reduce(pc.or_, map(pc.is_valid, values)) if values else pa.repeat(True, batch.num_rows)
+        if self.table.parent_key is not None:
+            found = pc.and_(found, pc.is_valid(batch.column(self.table.parent_key)))
+        return found
 
     def below(self) -> Iterator[TablePlaces]:
         """Yield the tables whose rows stand in rows of this one."""
@@ -114,10 +136,12 @@ class TurnedBack:
     Attributes:
         table: The table.
         forms: How their values are turned back, by the column's name.
+        with_empty: Whether rows above without any row here have one all the same.
     """
 
     table: Table
     forms: dict[str, Form]
+    with_empty: bool = False
 
 
 def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> TablePlaces:
@@ -130,7 +154,7 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
     made: dict[str, TablePlaces] = {}
     for each in tables:
         table = each.table
-        made[table.name] = TablePlaces(table)
+        made[table.name] = TablePlaces(table, with_empty=each.with_empty)
         if table.parent is not None:
             parent = made[table.parent]
             place = parent.row.grow(_inside(table.rows[:-1], parent.table.rows))
