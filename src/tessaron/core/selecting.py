@@ -59,7 +59,8 @@ class PathSelection:
             if path and path[-1] is Origin.JSON:
                 self._places[self._grow(path[:-1])].flags |= RAW
             else:
-                self._places[self._grow(path)].flags |= SCALARS
+                # Of XML it is to be seen, too, where there are several elements instead of one.
+                self._places[self._grow(path)].flags |= SCALARS | (INSIDE if is_markup(path) else NOTHING)
         for path in levels:
             self._places[self._grow(path)].flags |= INSIDE
         for path in subtrees:

@@ -12,6 +12,7 @@ import numpy as np
 
 from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment
+from tessaron.core.kernel.xml_parsing import around_records
 from tessaron.core.rebuilding.record_digests import Words, record_digests
 from tessaron.core.selecting import Selection
 from tessaron.core.work import ReadTask, read_fragment, repeated_offsets
@@ -83,10 +84,13 @@ class DigestWork:
     def _texts(self, task: ReadTask, fragment: Fragment, digests: Words) -> dict[int, str]:
         starts = fragment.offsets
         data = task.chunk.data
+        # A record of XML takes what is declared around it along.
+        head, tail = around_records(task.chunk) if isinstance(task.chunk, XmlChunk) else (b"", b"")
         bounds = [*starts.tolist(), len(data)]
         found = {}
         for index in np.flatnonzero(np.isin(digests, np.array(list(self.wanted), np.uint64))).tolist():
-            found[int(digests[index])] = data[bounds[index] : bounds[index + 1]].decode("utf-8", "replace")
+            record = data[bounds[index] : bounds[index + 1]]
+            found[int(digests[index])] = (head + record + tail).decode("utf-8", "replace")
         return found
 
 

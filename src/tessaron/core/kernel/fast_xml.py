@@ -17,6 +17,9 @@ def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
     context = chunk.context
     is_plain = options == XmlOptions(options.white_space) and options.white_space != "collapse"
     is_plain &= not context.declarations and not context.keeps_space and not any(r.above for r in chunk.runs)
+    spaces = [space for _, space in context.namespaces if space]
+    # The compiled code takes names for the same that are written alike, and no others.
+    is_plain &= len(spaces) == len(set(spaces))
     return is_plain and not any(mark in chunk.data for mark in _NOT_KNOWN)
 
 

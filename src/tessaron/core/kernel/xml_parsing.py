@@ -58,7 +58,7 @@ class XmlParser:
         self._is_parsed = False
         self._whole: list[Any] | None = None
         self._find = _expression(location, chunk) if location else None
-        self._head, self._tail = _around(chunk)
+        self._head, self._tail = around_records(chunk)
         self._holds = _condition(predicates, chunk) if predicates else None
 
     def records(self) -> Iterator[tuple[int, Any]]:
@@ -172,7 +172,7 @@ def reason_of(message: str) -> tuple[str, str]:
     return "syntax", f"expected XML: {text}"
 
 
-def _around(chunk: XmlChunk) -> tuple[bytes, bytes]:
+def around_records(chunk: XmlChunk) -> tuple[bytes, bytes]:
     """Return what makes a document of records: a type with what is declared, an element with namespaces."""
     names = "".join(
         f" xmlns{':' + prefix if prefix else ''}={quoteattr(namespace)}"

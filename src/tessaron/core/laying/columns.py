@@ -14,13 +14,13 @@ import pyarrow.compute as pc
 from tessaron.core.expressions import Evaluation, Typed
 from tessaron.core.expressions.evaluation import convert
 from tessaron.core.folding import FoldOverflowError, fold, folded_type
-from tessaron.core.fragment import Bools, Int64s
+from tessaron.core.fragment import Bools, Int64s, Node
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.levels import Levels
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Limit, Source, TablePlan
 from tessaron.core.laying.problems import Problem, rows_of, shown_value
 from tessaron.core.laying.values import Fitted, clean_texts, fit_node, json_of_scalars, mask_values
-from tessaron.core.paths import Origin, Path
+from tessaron.core.paths import Origin, Path, is_markup
 from tessaron.core.patterns import match_pattern
 from tessaron.core.typing.fitting import Spelling
 from tessaron.core.typing.types import INTEGER, TEXT
@@ -163,7 +163,9 @@ class Columns:
         key = (source.path, plan.inner_type or plan.type, plan.spelling, _cleaning_key(plan))
         if key not in self._fitted:
             node = self.levels.nodes.get(source.path)
-            found = fit_node(node, self.levels.row_count(source.level), plan)
+            found = _with_several(
+                fit_node(node, self.levels.row_count(source.level), plan), node, source.path
+            )
             if source.path[-1:] == (Origin.JSON,) and any(
                 c.kind == "split" for c in self.plan.rearrangements
             ):
@@ -382,3 +384,18 @@ _CONDITIONS: tuple[tuple[str, Callable[[ColumnPlan], str], Callable[[Any, Column
 def _some(values: tuple[Any, ...] | None) -> str:
     shown = [shown_value(value) for value in values or ()]
     return ", ".join(shown[:8]) + (", …" if len(shown) > 8 else "")
+
+
+def _with_several(found: Fitted, node: Node | None, path: Path) -> Fitted:
+    """Return what stands at a path of XML with a misfit for each row that has several elements there."""
+    if node is None or not is_markup(path) or isinstance(path[-1], Origin):
+        return found
+    rows = node.rows_present()[node.kinds == Kind.ARRAY].astype(np.int64)
+    if not len(rows):
+        return found
+    texts = pa.concat_arrays([found.texts, pa.array([_SEVERAL] * len(rows), pa.large_string())])
+    return replace(found, misfits=np.concatenate((found.misfits, rows)), texts=texts)
+
+
+_SEVERAL = "several elements"
+"""What stands, in the words of a message, where a column of XML is for one element."""

@@ -13,12 +13,17 @@ from tessaron.core.fragment import EMPTY_TEXTS, Int32s, Int64s, Node, Role, Text
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, join_level, with_kind
-from tessaron.core.paths import ELEMENT, Origin, Step
+from tessaron.core.paths import ELEMENT, Origin, Step, is_markup
 
 
 def split_texts(work: Rearranging, change: Rearrangement) -> None:
     """Make arrays of texts that are lists."""
     branch = work.find(change.path)
+    element = None if branch is None else branch.children.get(ELEMENT)
+    if branch is not None and element is not None and is_markup(change.path):
+        # In XML one element and several are alike: the texts of all of them are lists, one after another.
+        _split_elements(branch, element, change.detail)
+        return
     if branch is None or not len(branch.node.texts):
         return
     node = branch.node
@@ -34,6 +39,29 @@ def split_texts(work: Rearranging, change: Rearrangement) -> None:
     lane = TextLane.of(parts.filter(pa.array(~empty)))
     _put_elements(branch, parents, ordinals, lane)
     branch.node = with_kind(replace(branch.node, texts=EMPTY_TEXTS), is_text, Kind.ARRAY)
+
+
+def _split_elements(branch: Branch, element: Branch, separator: str) -> None:
+    """Make elements of XML, whose texts are lists, elements of these."""
+    node = element.node
+    is_text = node.kinds == Kind.TEXT
+    if not is_text.any() or element.children:
+        return
+    lists = pc.split_pattern(node.texts.to_arrow(), separator)
+    lengths = np.ones(len(node.kinds), np.int64)
+    lengths[is_text] = np.where(node.texts.byte_lengths == 0, 0, np.diff(lists.offsets.to_numpy()))
+    empty = (node.texts.byte_lengths == 0).repeat(np.diff(lists.offsets.to_numpy()))
+    texts = TextLane.of(lists.values.filter(pa.array(~empty)))
+    rows = node.rows_present()
+    parents = np.repeat(node.parent_rows[rows], lengths)
+    starts = np.searchsorted(parents, parents)
+    kinds = np.repeat(node.kinds, lengths)
+    ordinals = (np.arange(len(parents)) - starts + 1).astype(np.int32)
+    made = replace(
+        node, row_count=len(parents), parent_rows=parents.astype(np.int32), ordinals=ordinals, rows=None,
+        kinds=kinds, texts=texts,
+    )  # fmt: skip
+    branch.children[ELEMENT] = Branch(made)
 
 
 def _counted(lengths: Int64s) -> Int32s:

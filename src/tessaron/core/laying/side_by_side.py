@@ -12,7 +12,7 @@ from tessaron.core.fragment import Int32s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, level_of
-from tessaron.core.paths import ELEMENT, Origin, Path
+from tessaron.core.paths import ELEMENT, Origin, Path, is_markup_step, name_of_step, plain_name
 
 
 def unite(work: Rearranging, change: Rearrangement) -> None:
@@ -29,7 +29,8 @@ def unite(work: Rearranging, change: Rearrangement) -> None:
         parts.append(Part(branch, np.empty(0, np.int32), is_whole=True))
         parents.append(branch.node.parent_rows)
         ordinals.append(branch.node.ordinals + number * _APART)
-        words.append(str(next((step for step in reversed(path) if isinstance(step, str)), "")))
+        last = next((step for step in reversed(path) if isinstance(step, str)), "")
+        words.append(plain_name(last) if is_markup_step(last) else name_of_step(last))
     if outer is None or not parts:
         return
     (all_parents, _), places = order_rows(parents, ordinals)

@@ -290,6 +290,11 @@ class ColumnMaker:
             self._say((*keys, "separator"), 'separator goes with fold = "joined"')
         if part.fold is None:
             return replace(plan, inner_type=plan.type)
+        assert plan.source is not None
+        path = plan.source.path
+        if part.fold == "count" and path[-1:] == (TEXT_STEP,) and path[:-1] == plan.source.level:
+            # Elements are counted, whether there is text in them or not.
+            plan = replace(plan, source=replace(plan.source, path=path[:-1]))
         return self._with_fold(plan, part, kind, keys)
 
     def _check_whole(self, part: ColumnPart, kind: ColumnType | None, keys: Keys) -> None:

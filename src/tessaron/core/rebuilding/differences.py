@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -143,64 +144,101 @@ def _shown(value: Any) -> str:
 
 
 def xml_differences(source: str, tables: str, exact: bool) -> Iterator[Difference]:
-    """Yield the differences between two elements of XML, given as texts; else as `differences`."""
+    """Yield the differences between two elements of XML; else as `differences`.
+
+    Each is given as the text of a document whose outermost element holds nothing but the one in question, and
+    declares what it needs.
+    """
     left, right = _xml_leaves(source), _xml_leaves(tables)
-    for place, (path, value) in left.items():
-        other = right.get(place, (path, None))[1]
-        if value != other and (value or other) and not _same_number(value, other, exact):
+    for place, leaf in left.items():
+        found = right.get(place)
+        other = None if found is None else found.value
+        if leaf.value != other and (leaf.value or other) and not _same_number(leaf.value, other, exact):
             kind = "missing" if other is None else "value"
-            yield Difference(kind, path, place, _cut(value), _cut(other or ""))
-    for place, (path, value) in right.items():
-        if place not in left and value:
-            yield Difference("extra", path, place, "", _cut(value))
+            yield Difference(kind, leaf.path, leaf.place, _cut(leaf.value), _cut(other or ""))
+    for place, leaf in right.items():
+        if place not in left and leaf.value:
+            yield Difference("extra", leaf.path, leaf.place, "", _cut(leaf.value))
     if exact and not any(True for place in left if place not in right):
-        for place, tags in _orders(source).items():
-            others = _orders(tables).get(place, tags)
-            if tags != others:
-                yield Difference("order", place, place, _cut(" ".join(tags)), _cut(" ".join(others)))
+        others = _orders(tables)
+        for place, (shown, tags) in _orders(source).items():
+            _, theirs = others.get(place, (shown, tags))
+            if tags != theirs:
+                yield Difference("order", shown, shown, _cut(" ".join(tags)), _cut(" ".join(theirs)))
+
+
+_NUMBER = re.compile(r"-?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?")
 
 
 def _same_number(value: str, other: str | None, exact: bool) -> bool:
-    try:
-        return not exact and other is not None and plain_number(value) == plain_number(other)
-    except ArithmeticError:
+    if exact or other is None or not (_NUMBER.fullmatch(value) and _NUMBER.fullmatch(other)):
         return False
+    return plain_number(value) == plain_number(other)
 
 
 def _cut(text: str) -> str:
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
-def _walk(text: str) -> Iterator[tuple[Any, str, str]]:
-    root = etree.fromstring(text.encode(), safe_parser())
-    pending = [(root, "", "")]
+@dataclass(frozen=True, slots=True)
+class _Spot:
+    """Where an element stands: by the whole names on the way, and as paths show it."""
+
+    key: str
+    path: str
+    place: str
+
+    def below(self, tag: str, shown: str, position: int) -> _Spot:
+        return _Spot(
+            f"{self.key}/{tag}[{position}]",
+            f"{self.path}/{shown}".lstrip("/"),
+            f"{self.place}/{shown}[{position}]".lstrip("/"),
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class _Leaf:
+    path: str
+    place: str
+    value: str
+
+
+def _walk(text: str) -> Iterator[tuple[Any, _Spot]]:
+    outer = etree.fromstring(text.encode(), safe_parser(text.encode()))
+    pending = [(child, _Spot("", "", "")) for child in outer.iterchildren("*")][:1]
     while pending:
-        element, path, place = pending.pop()
-        yield element, path, place
+        element, spot = pending.pop()
+        yield element, spot
         counts: dict[str, int] = {}
         below = []
         for child in element.iterchildren("*"):
-            name = etree.QName(child).localname
             counts[child.tag] = counts.get(child.tag, 0) + 1
-            below.append(
-                (child, f"{path}/{name}".lstrip("/"), f"{place}/{name}[{counts[child.tag]}]".lstrip("/"))
-            )
+            below.append((child, spot.below(child.tag, _shown_name(child), counts[child.tag])))
         pending.extend(reversed(below))
 
 
-def _xml_leaves(text: str) -> dict[str, tuple[str, str]]:
-    found: dict[str, tuple[str, str]] = {}
-    for element, path, place in _walk(text):
+def _shown_name(element: Any) -> str:
+    local = str(etree.QName(element).localname)
+    return f"{element.prefix}:{local}" if element.prefix else local
+
+
+def _xml_leaves(text: str) -> dict[str, _Leaf]:
+    found: dict[str, _Leaf] = {}
+    for element, spot in _walk(text):
+        prefixes = {namespace: prefix for prefix, namespace in element.nsmap.items() if prefix}
         for name, value in element.attrib.items():
-            own = f"@{etree.QName(name).localname}"
-            found[f"{place}/{own}".lstrip("/")] = (f"{path}/{own}".lstrip("/"), value)
+            parts = etree.QName(name)
+            prefix = prefixes.get(parts.namespace or "")
+            own = f"@{prefix}:{parts.localname}" if prefix else f"@{parts.localname}"
+            path, place = (f"{each}/{own}".lstrip("/") for each in (spot.path, spot.place))
+            found[f"{spot.key}/@{name}"] = _Leaf(path, place, value)
         pieces = [element.text or "", *(child.tail or "" for child in element)]
-        found[place or "."] = (path or ".", "".join(pieces).strip())
+        found[spot.key] = _Leaf(spot.path or ".", spot.place or ".", "".join(pieces).strip())
     return found
 
 
-def _orders(text: str) -> dict[str, list[str]]:
+def _orders(text: str) -> dict[str, tuple[str, list[str]]]:
     return {
-        place or ".": [etree.QName(child).localname for child in element.iterchildren("*")]
-        for element, _, place in _walk(text)
+        spot.key: (spot.place or ".", [_shown_name(child) for child in element.iterchildren("*")])
+        for element, spot in _walk(text)
     }

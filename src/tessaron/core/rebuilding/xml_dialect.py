@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -39,6 +40,8 @@ class XmlDialect:
     def value(self, values: Any, form: Form, instead: Any) -> Any:
         """Return the values of a column as text of XML; `instead` is what the rest says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
+        if form.type.name == "double":
+            texts = _written_out(texts)
         if instead is not None:
             texts = pc.coalesce(_unquoted(instead), texts)
         return texts if form.type.name == "xml" else _replaced(texts, _IN_TEXT)
@@ -96,6 +99,19 @@ class XmlDialect:
     def row(self, places: TablePlaces, made: Any) -> Any:
         """Return rows; where nothing stands in them as empty elements."""
         return pc.fill_null(made, f"<{self.row_name(places).removeprefix(MARKUP)}/>")
+
+
+def _written_out(texts: Any) -> Any:
+    """Return doubles without exponents, and negative zeros with a fraction: else they are no numbers here."""
+    odd = pc.match_substring_regex(texts, "e|^-0$")
+    if not pc.any(odd).as_py():
+        return texts
+    plain = [None if each is None else _plainly(each) for each in texts.filter(odd).to_pylist()]
+    return pc.replace_with_mask(texts, odd, pa.array(plain, pa.large_string()))
+
+
+def _plainly(text: str) -> str:
+    return "-0.0" if text == "-0" else format(Decimal(text), "f")
 
 
 def _replaced(texts: Any, pairs: tuple[tuple[str, str], ...]) -> Any:

@@ -240,8 +240,8 @@ class XmlSplitter:
                 return True
             start = next_one.end() - len(record.tag) - 1
             opening = TOKEN.match(data, start)
-            if opening is None:
-                # The tag goes on in the next block.
+            if opening is None or b"xmlns" in opening["attributes"]:
+                # The tag goes on in the next block, or may mean another name than the one before it.
                 self._end_region()
                 return True
             self._run.append(start - self._run_start)
