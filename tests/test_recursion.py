@@ -5,6 +5,10 @@ import random
 import unittest
 
 import tessaron
+from tessaron.core.kernel.growing import FragmentBuilder
+from tessaron.core.paths import ELEMENT
+from tessaron.core.shape import Shape
+from tessaron.core.structure import settle
 from tests.harness import FolderTest
 
 NUMBERS = ["1", "2", "3", "40", "500", "2026-01-01"]
@@ -83,6 +87,19 @@ BY_HAND = {
         {"d": {"a": [{"t": 1, "i": {"a": [{"k": "x"}], "o": [{"a": [{"k": "y", "t": "t"}]}]}}]}},
         {},
     ],
+    "a dictionary of which one entry is folded, and another is not alike": [
+        {
+            "all": [
+                {
+                    "p": {
+                        **{f"n{number}": {"t": "x"} for number in range(40)},
+                        "n0": {"t": "x", "p": {"n1": {"t": "y"}}},
+                        "n1": {"t": "x", "p": {"q1": {"t": "z"}, "q2": {"u": "z"}}},
+                    }
+                }
+            ]
+        }
+    ],
     "two that contain each other": [
         {"val": {"list": {"c": {"val": {"list": [{"list": [{"list": [{"list": [{"n": [None]}]}]}]}]}}}}}
     ],
@@ -118,6 +135,20 @@ class RecursionTest(FolderTest):
         for seed in range(30):
             with self.subTest(seed=seed):
                 self.check(documents(seed))
+
+    def test_a_settled_shape_keeps_its_laws(self):
+        for seed in range(200, 260):
+            builder = FragmentBuilder()
+            for record in documents(seed):
+                builder.add(record)
+            shape = Shape()
+            shape.add(builder.finish())
+            settle(shape)
+            for node in shape.record.walk():
+                with self.subTest(seed=seed):
+                    self.assertFalse(node.is_dictionary and node.members())
+                    self.assertFalse(node.is_lifted and set(node.children) - {ELEMENT})
+                    self.assertFalse(node.fold is not None and node.children)
 
     def test_of_two_that_contain_each_other_the_outer_one_is_folded(self):
         rows = self.check(BY_HAND["two that contain each other"])

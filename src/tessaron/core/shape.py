@@ -186,6 +186,7 @@ class ShapeNode:
             element.counts[Kind.OBJECT] += self.unlifted_count
             # They are counted as elements now, and must not be once more when the rest is settled.
             self.count_as_arrays()
+        outer._take_names(self)
         for step, child in children.items():
             outer._place_for(step, child).take_over(child)
 
@@ -241,10 +242,7 @@ class ShapeNode:
             if moves:
                 theirs.moved_to = mine
             below = (mine.fold or mine).current()
-            if theirs.is_dictionary:
-                if not below.is_dictionary:
-                    below.become_dictionary()
-                below._absorb_names(theirs.names)
+            below._take_names(theirs)
             for step, node in theirs.children.items():
                 pending.append((below._place_for(step, node), node))
 
@@ -300,11 +298,20 @@ class ShapeNode:
 
     def _place_for(self, step: Step, node: ShapeNode) -> ShapeNode:
         """Return the node that takes in `node`, which stood one step below an object or array like this."""
+        if self.is_lifted and step is not ELEMENT:
+            return self.child(ELEMENT)._place_for(step, node)
         if self.is_dictionary and isinstance(step, str):
             return self._entry_for(step, node)
-        if self.is_lifted and isinstance(step, str):
-            return self.child(ELEMENT).child(step)
         return self.child(step)
+
+    def _take_names(self, other: ShapeNode) -> None:
+        """Be a dictionary, here or at the elements, if `other` is one, and know its names too."""
+        if not other.is_dictionary:
+            return
+        holder = self.child(ELEMENT) if self.is_lifted else self
+        if not holder.is_dictionary:
+            holder.become_dictionary()
+        holder._absorb_names(other.names)
 
     def _entry_for(self, name: str, node: ShapeNode) -> ShapeNode:
         """Count a member as entries, its name as their keys; return the node of the entries."""
