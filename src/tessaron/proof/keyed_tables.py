@@ -9,7 +9,7 @@ from typing import Any
 
 from tessaron.core.errors import UsageError
 from tessaron.core.layout import Table
-from tessaron.core.layouts.turning_back import WayBack, raw_columns, way_back
+from tessaron.core.layouts.turning_back import WayBack, origin_columns, raw_columns, way_back
 from tessaron.core.rebuilding.groups import GroupReader
 from tessaron.core.rebuilding.json_dialect import JsonDialect
 from tessaron.core.rebuilding.places import TablePlaces
@@ -29,7 +29,8 @@ class KeyedTables:
         folder: Where they are.
         layout: How documents are made of them; else the layout in the folder.
         to_compare: Whether the documents are to be compared with their source, and not only made: then what
-            is kept as it is written, and columns in which values did not fit, stay out of them.
+            is kept as it is written, columns in which values did not fit, and what is told of where records
+            come from stay out of them: they are compared otherwise.
 
     Attributes:
         receipt: The receipt, as it stands in its file; empty where there is none.
@@ -47,7 +48,9 @@ class KeyedTables:
         self.files = TableFolder(Path(folder), bool(self.receipt.get("for_spreadsheets")))
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")
-        without = {**raw_columns(self.compiled), **_unfit(self.receipt)} if to_compare else {}
+        without = {}
+        if to_compare:
+            without = {**raw_columns(self.compiled), **origin_columns(self.compiled), **_unfit(self.receipt)}
         self.way: WayBack = way_back(self.compiled, self.layout.part, without)
 
     @property

@@ -15,6 +15,7 @@ from tessaron.core.digests import digest_texts
 from tessaron.core.errors import DataError, SourceError
 from tessaron.core.fragment import TextLane
 from tessaron.core.layout import Table
+from tessaron.core.paths import Origin
 from tessaron.sinks.target import sha256_of
 from tessaron.sources.table_folder import TableFolder
 from tessaron.uniqueness import UniqueCheck
@@ -28,7 +29,8 @@ class Check:
 
     Attributes:
         table: The table.
-        name: `rows`, `file`, `types`, `primary key`, `foreign key` or `ordinals`.
+        name: `rows`, `file`, `types`, `primary key`, `foreign key`, `ordinals`; of a structure that contains
+            itself also `depth` and `parent of the row within`.
         failures: How many rows (or files) fail; 0 if none does.
         detail: The first failure, or what was checked.
     """
@@ -99,18 +101,28 @@ class TableChecks:
         return [Check(table.name, "types", len(wrong), wrong[0] if wrong else "")]
 
     def _keys_and_rows(self, table: Table) -> list[Check]:
-        names = table.key_columns()
         rows = 0
-        primary, references, ordinals = _Primary(table), _References(table, self._keys), _Ordinals(table)
+        is_exported = table.name in self._known
+        primary, references, ordinals = (
+            _Primary(table, is_exported),
+            _References(table, self._keys),
+            _Ordinals(table),
+        )
+        within = _Within(table)
+        names = dict.fromkeys((*table.key_columns(), *within.columns, *filter(None, [table.document_key])))
+        watching = (primary, references, ordinals if table.within_key is None else within)
         with primary.check:
-            for batch in self._files.batches(table, names, _KEY_ROWS):
-                for each in (primary, references, ordinals):
+            for batch in self._files.batches(table, list(names), _KEY_ROWS):
+                for each in watching:
                     each.add(batch, rows)
                 rows += batch.num_rows
             self._keys[table.name] = primary.keys()
             found = [primary.result()]
         found += references.results()
-        if table.ordinal is not None and table.name not in self._gaps:
+        has_gaps = table.name in self._gaps
+        if table.within_key is not None:
+            found += within.results(has_gaps)
+        elif table.ordinal is not None and not has_gaps:
             found.append(ordinals.result())
         return [*self._rows(table, rows), *found]
 
@@ -125,8 +137,9 @@ class TableChecks:
 class _Primary:
     """Whether the primary key is there in every row, and once."""
 
-    def __init__(self, table: Table):
+    def __init__(self, table: Table, is_exported: bool = False):
         self._table = table
+        self._is_counted = is_exported and table.key_type == "integer"
         self.check = UniqueCheck((table.row_key,))
         self._count = 0
         self._is_dense = table.key_type == "integer"
@@ -152,6 +165,8 @@ class _Primary:
     def result(self) -> Check:
         name = self._table.row_key
         failures = 0 if self._is_dense else self.check.duplicates() + self.check.nulls
+        if not failures and self._is_counted and not self._is_dense:
+            return Check(self._table.name, "primary key", 1, f"{name} does not count 1, 2, 3 and so on")
         detail = f"{name}: {failures:,} rows have the key of another row, or none" if failures else name
         return Check(self._table.name, "primary key", failures, detail)
 
@@ -162,7 +177,7 @@ class _References:
     def __init__(self, table: Table, keys: Mapping[str, Any]):
         self._table, self._keys = table, keys
         self._parts: list[tuple[str, str, list[tuple[int, Any]]]] = [
-            (column, other, []) for column, other in table.references() if column in table.key_columns()
+            (column, other, []) for column, other in table.references()
         ]
         self._unmet: dict[str, tuple[int, str]] = {}
 
@@ -203,30 +218,28 @@ class _References:
 
 
 class _Ordinals:
-    """Whether the ordinals of the rows in one array are 1, 2, 3 and so on, or 0 alone."""
+    """Whether the ordinals of the rows in one array are 1, 2, 3 and so on, or 0 alone.
+
+    The rows of one array stand side by side: where they begin once more, some were put there later.
+    """
 
     def __init__(self, table: Table):
         self._table = table
         self._failures, self._first = 0, ""
         self._last: tuple[Any, int] = (None, 0)
-        names = (table.parent_key, table.within_key, table.through_key)
-        self._groups = [name for name in names if name is not None]
-        self._sums: dict[Any, tuple[int, int]] = {}
+        self._begun: list[Any] = []
 
     def add(self, batch: Any, rows_before: int) -> None:
         if self._table.ordinal is None or not batch.num_rows:
             return
         ordinals = batch.column(self._table.ordinal).fill_null(-1).to_numpy()
-        if self._table.within_key is None:
-            self._in_runs(batch, ordinals, rows_before)
-
-    def _in_runs(self, batch: Any, ordinals: Any, rows_before: int) -> None:
         parents = hashes_of(batch.column(str(self._table.parent_key)))
         before = np.concatenate(([self._last[1]], ordinals[:-1]))
         same = np.concatenate(
             ([self._last[0] is not None and self._last[0] == parents[0]], parents[1:] == parents[:-1])
         )
         fits = np.where(same, ordinals == before + 1, ordinals <= 1) & (ordinals >= 0)
+        fits &= ~(same & (before == 0))
         bad = np.flatnonzero(~fits)
         if len(bad):
             row = int(bad[0])
@@ -235,10 +248,88 @@ class _Ordinals:
                 + (f" after {before[row]}" if same[row] else " first")
             )
             self._failures += len(bad)
+        self._begun.append(parents[~same])
         self._last = (parents[-1], int(ordinals[-1]))
 
     def result(self) -> Check:
+        begun = np.concatenate(self._begun or [np.empty(0, np.uint64)])
+        again = len(begun) - len(np.unique(begun))
+        if again:
+            self._failures += again
+            self._first = self._first or "rows of one array stand in several places"
         return Check(self._table.name, "ordinals", self._failures, self._first or str(self._table.ordinal))
+
+
+class _Within:
+    """Whether the rows of a structure that contains itself stand in each other as they say."""
+
+    def __init__(self, table: Table):
+        self._table = table
+        origins = {column.path[-1]: column.name for column in table.columns if column.path}
+        self._depth, self._way = origins.get(Origin.DEPTH), origins.get(Origin.WAY)
+        self.columns = [name for name in (self._depth, self._way) if name is not None]
+        self._parts: list[dict[str, Any]] = []
+
+    def add(self, batch: Any, rows_before: int) -> None:
+        if self._table.within_key is None or not batch.num_rows:
+            return
+        names = (self._table.row_key, self._table.parent_key, self._table.within_key, self._table.through_key)
+        part = {name: hashes_of(batch.column(name)) for name in (*names, self._way) if name is not None}
+        part["is within"] = batch.column(self._table.within_key).is_valid().to_numpy(zero_copy_only=False)
+        for name in (self._table.ordinal, self._depth):
+            if name is not None:
+                part[name] = batch.column(name).fill_null(-1).to_numpy()
+        self._parts.append(part)
+
+    def results(self, has_gaps: bool) -> list[Check]:
+        if not self._parts:
+            return []
+        rows = {name: np.concatenate([part[name] for part in self._parts]) for name in self._parts[0]}
+        order = np.argsort(rows[self._table.row_key], kind="stable")
+        keys = rows[self._table.row_key][order]
+        at = np.minimum(np.searchsorted(keys, rows[str(self._table.within_key)]), len(keys) - 1)
+        container, within = order[at], rows["is within"]
+        found = [
+            self._check("parent of the row within", within, rows[str(self._table.parent_key)], container)
+        ]
+        if self._depth is not None:
+            deep = rows[self._depth]
+            bad = np.where(within, deep != deep[container] + 1, deep != 1)
+            found.append(Check(self._table.name, "depth", int(bad.sum()), self._first_of(bad, self._depth)))
+        if self._table.ordinal is not None and not has_gaps:
+            bad = self._odd_ordinals(rows)
+            detail = self._first_of(bad, self._table.ordinal)
+            found.append(Check(self._table.name, "ordinals", int(bad.sum()), detail))
+        return found
+
+    def _check(self, name: str, within: Any, values: Any, container: Any) -> Check:
+        bad = within & (values != values[container])
+        detail = self._first_of(bad, str(self._table.parent_key))
+        return Check(self._table.name, name, int(bad.sum()), detail)
+
+    def _first_of(self, bad: Any, column: str) -> str:
+        return f"{column} of row {int(np.argmax(bad)) + 1:,}" if bad.any() else column
+
+    def _odd_ordinals(self, rows: dict[str, Any]) -> Any:
+        """Return for which rows the ordinal is not the next one among those that stand in one array."""
+        names = (self._table.parent_key, self._table.within_key, self._table.through_key, self._way)
+        groups = [rows[name] for name in names if name is not None]
+        ordinals = rows[str(self._table.ordinal)]
+        order = np.lexsort((ordinals, *groups))
+        same = np.ones(len(order), np.bool_)
+        same[0] = False
+        for group in groups:
+            same[1:] &= group[order][1:] == group[order][:-1]
+        sorted_ordinals = ordinals[order]
+        before = np.concatenate(([0], sorted_ordinals[:-1]))
+        fits = np.where(
+            same,
+            (sorted_ordinals == before + 1) & (before > 0),
+            (sorted_ordinals >= 0) & (sorted_ordinals <= 1),
+        )
+        bad = np.zeros(len(order), np.bool_)
+        bad[order[~fits]] = True
+        return bad
 
 
 def hashes_of(keys: Any) -> Any:

@@ -67,6 +67,19 @@ def raw_columns(compiled: CompiledLayout) -> dict[str, str]:
     }
 
 
+_FROM = (Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER)
+
+
+def origin_columns(compiled: CompiledLayout) -> dict[str, str]:
+    """Return the columns that tell where a record comes from, with the reason to look at them."""
+    return {
+        f"{table.name}.{column.name}": "where the record comes from"
+        for table in compiled.records.tables
+        for column in table.columns
+        if column.source is not None and column.source.path[-1:] and column.source.path[-1] in _FROM
+    }
+
+
 def _paths(plan: LayingPlan) -> list[tuple[Path, str]]:
     return [
         (column.source.path, column.name)

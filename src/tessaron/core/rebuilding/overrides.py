@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, tree_of
 from tessaron.core.casting import places_of
+from tessaron.core.errors import DataError, Place
 from tessaron.core.fragment import Int64s, Node
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
@@ -76,7 +77,7 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     options = KernelOptions(tells_halves=not is_markup)
     fragment = choose_kernel(kernel)(data, Separator.LINE, False, options)
     if fragment.faults or fragment.record_count != len(encoded.dictionary):
-        raise ValueError("the rest of a row is no JSON")
+        raise DataError("the rest of a row is no JSON", Place("row_rest"), "rest")
     codes = encoded.indices.to_numpy()
     order = np.argsort(codes, kind="stable")
     bounds = np.searchsorted(codes[order], np.arange(len(encoded.dictionary) + 1))
@@ -131,5 +132,7 @@ def applied(values: Any, instead: Any, texts: Any) -> Any:
     made = pc.coalesce(instead, values)
     if texts is None:
         return made
-    itself = pc.and_(pc.fill_null(pc.equal(instead, AS_IT_IS), False), pc.is_valid(texts))
+    # A number or boolean has no white space around it: a text that has some is not the one that was meant.
+    plain = pc.fill_null(pc.equal(pc.utf8_trim_whitespace(texts), texts), False)
+    itself = pc.and_(pc.fill_null(pc.equal(instead, AS_IT_IS), False), plain)
     return pc.if_else(itself, texts, made)

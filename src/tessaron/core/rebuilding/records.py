@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, Protocol
+from typing import Any, NoReturn, Protocol
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core import errors
 from tessaron.core.casting import at_rows
 from tessaron.core.fragment import Int64s
-from tessaron.core.paths import MARKUP
+from tessaron.core.paths import MARKUP, format_path
 from tessaron.core.rebuilding.groups import Group
 from tessaron.core.rebuilding.overrides import Overrides, read_rests
 from tessaron.core.rebuilding.places import Place, TablePlaces
@@ -111,10 +112,40 @@ class _Maker:
         if place.again is not None and self._again is not None:
             keys = self._group.rows.column(self._places.table.row_key)
             found.append(self._again(self._places, place, keys))
+        if not self._dialect.is_markup:
+            own = [value] if value is not None and members and not is_whole else []
+            self._check_one(path, [*own, *found[1:]] if own else found)
+            for _, each in members if own else ():
+                self._check_one(path, [*own, each])
         hollow = None if rest is None else rest.hollow(path)
         if hollow is not None:
             found.append(self._dialect.hollow(name, hollow))
         return coalesced(*found)
+
+    def _check_one(self, path: tuple[str, ...], found: list[Any]) -> None:
+        """Check that not two things stand at one place of a row, say a value and elements.
+
+        Raises:
+            DataError: When they do: no document has that.
+        """
+        taken = None
+        for each in found:
+            if each.null_count == len(each):
+                continue
+            there = each.is_valid()
+            both = None if taken is None else pc.and_(taken, there)
+            if both is not None and pc.any(both).as_py():
+                self._contradiction(path, both)
+            taken = there if taken is None else pc.or_(taken, there)
+
+    def _contradiction(self, path: tuple[str, ...], rows: Any) -> NoReturn:
+        table = self._places.table
+        key = self._group.rows.column(table.row_key)[rows.index(True).as_py()].as_py()
+        shown = "@" + format_path(path)[1:]
+        raise errors.DataError(
+            f"the row with {table.row_key} {key} has two things at {shown}, where one can stand",
+            errors.Place(table.name, path=shown), "contradiction",
+        )  # fmt: skip
 
     def _array(self, places: TablePlaces) -> Any:
         group = self._group.below.get(places.table.name)
