@@ -5,6 +5,7 @@ import json
 import random
 import shutil
 import unittest
+from datetime import date, timedelta
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -23,7 +24,8 @@ def changed(value, others, chance):
         return not value
     if isinstance(value, str):
         return chance.choice([value + " ", value + "x", value[1:]])
-    return value + chance.choice([1, -1])
+    step = chance.choice([1, -1])
+    return value + (timedelta(step) if isinstance(value, date) else step)
 
 
 def damaged(table, how, chance):
@@ -45,8 +47,10 @@ def damaged(table, how, chance):
         values[row], values[other] = values[other], values[row]
     else:
         values[row] = changed(values[row], values, chance)
-    if values == before:
-        return None
+    if values == before or [str(each).strip() for each in values] == [str(each) for each in before]:
+        # White space around the JSON of row_rest says nothing.
+        if values == before or table.column_names[index] == "row_rest":
+            return None
     field = table.schema.field(index)
     return table.set_column(index, field, pa.array(values, field.type))
 
@@ -84,7 +88,14 @@ class DamageTest(FolderTest):
                 plain = pa.schema([pa.field(field.name, field.type) for field in made.schema])
                 pq.write_table(made.cast(plain), target / name)
                 self.with_fitting_receipt(target)
-                with self.subTest(seed=seed, how=how, table=name):
+                what = [
+                    n
+                    for n in table.column_names
+                    if made.column_names == table.column_names
+                    and made.num_rows == table.num_rows
+                    and made.column(n).to_pylist() != table.column(n).to_pylist()
+                ]
+                with self.subTest(seed=seed, how=how, table=name, columns=what):
                     tried += 1
                     try:
                         self.assertFalse(tessaron.verify(target, workers=1).passed)

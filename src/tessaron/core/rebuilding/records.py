@@ -161,6 +161,9 @@ class _Maker:
         keys = None if group is None else places.keys_of(group.rows)
         if group is None or keys is None:
             return pa.nulls(self._count, pa.large_string())
+        if keys.null_count:
+            name = places.table.name
+            raise errors.DataError("an entry of a dictionary has no name", errors.Place(name), "no_key")
         values = _Maker(places, group, self._dialect, self._again).rows()
         return self._dialect.dictionary(keys, values, group.above, self._count)
 
