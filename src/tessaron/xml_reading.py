@@ -101,6 +101,8 @@ class XmlReading:
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
         self._first_error: DataError | None = None
+        self._ways: dict[int, str] = {}
+        self._are_apart = False
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
@@ -110,11 +112,18 @@ class XmlReading:
             chunk = chunks.pop(0)
             self._note_faults(result.faults, chunk)
             reading.is_partial |= result.is_cut
+            self._note_ways(chunk)
             for run, count in zip(chunk.runs, result.run_counts, strict=False):
                 self._kept[run.source] = self._kept.get(run.source, 0) + count
             reading.take_wanted(result.record_count)
             yield chunk.runs[0].name, result, 0
         self._finish()
+
+    def _note_ways(self, chunk: XmlChunk) -> None:
+        """Remember whether the records of one document stand in several elements."""
+        for run in chunk.runs:
+            known = self._ways.setdefault(run.document, run.way)
+            self._are_apart |= known != run.way
 
     def records_path(self) -> str:
         """Return where the records stand, as XPath."""
@@ -205,7 +214,10 @@ class XmlReading:
         reading = self._reading
         if any(stop - start < 2 for start, stop in _spans(chunk)):
             limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
-            raise UsageError(f"{chunk.runs[0].name}: {limit}; leave them out with --no-envelope")
+            raise UsageError(
+                f"{chunk.runs[0].name}: {limit}; --records '/*' takes the document as one record, with all "
+                "of it; --no-envelope leaves them out"
+            )
         task = ReadTask(
             chunk, reading.options.kernel, reading.options.kernel_options(),
             xml=XmlOptions(
@@ -261,6 +273,10 @@ class XmlReading:
 
     def _say_where(self, count: int, elsewhere: int) -> None:
         reading, path = self._reading, self.records_path()
+        if self._are_apart and not self._is_whole:
+            above = path.partition("[")[0].rpartition("/")[0]
+            text = "they stand in several elements, and in which is not kept"
+            reading.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
         if self._is_whole:
             reading.notes.append((path, "only what this path matches was read; the rest is left out"))
         elif self._location is not None:

@@ -64,6 +64,11 @@ class KeyedTables:
             raise UsageError(self.way.fault)
         return self.way.records
 
+    @property
+    def is_placed(self) -> bool:
+        """Whether records of XML go back into the elements around them."""
+        return self.is_xml and self.way.around is not None
+
     def written(self) -> list[Table]:
         """Return all tables, parents before children."""
         plans = (*(() if self.compiled.around is None else (self.compiled.around,)), self.compiled.records)

@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
+from hashlib import blake2b
 from typing import Any
 
 import numpy as np
@@ -53,10 +54,12 @@ class DigestWork:
 
     Attributes:
         exact: As in `record_digests`.
+        is_placed: Whether it counts, too, in which of several elements a record of XML stands.
         wanted: Digests of records whose text is wanted too.
     """
 
     exact: bool
+    is_placed: bool = False
     wanted: frozenset[int] = frozenset()
 
     def __call__(self, task: ReadTask) -> DigestResult:
@@ -66,6 +69,8 @@ class DigestWork:
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
             result.run_counts = task.chunk.counts_of(fragment.offsets)
+            if self.is_placed:
+                result.digests = result.digests ^ _places(task.chunk, fragment.offsets)
         if self.wanted and len(fragment.offsets) == len(result.digests):
             result.texts = self._texts(task, fragment, result.digests)
         return result
@@ -92,6 +97,13 @@ class DigestWork:
             record = data[bounds[index] : bounds[index + 1]]
             found[int(digests[index])] = (head + record + tail).decode("utf-8", "replace")
         return found
+
+
+def _places(chunk: XmlChunk, offsets: Any) -> Words:
+    """Return a number for each record that tells in which of several elements it stands; 0 in the first."""
+    runs, _, _ = chunk.places_of(offsets)
+    ways = {run.way: int.from_bytes(blake2b(run.way.encode(), digest_size=8).digest()) for run in runs}
+    return np.array([ways[run.way] if "[" in run.way else 0 for run in runs], np.uint64)
 
 
 @dataclass(slots=True)
@@ -131,7 +143,7 @@ class SourceDigests:
         selection: What is wanted of the records; None for everything.
         exact: As in `record_digests`.
         progress: Is told how far reading is.
-        wanted: As in `DigestWork`.
+        wanted, is_placed: As in `DigestWork`.
 
     Attributes:
         reading: What was read.
@@ -148,13 +160,14 @@ class SourceDigests:
         progress: Progress,
         stack: ExitStack,
         wanted: frozenset[int] = frozenset(),
+        is_placed: bool = False,
     ):
         pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         self._records = Feed(stack.enter_context(Spill()))
         self._documents = _Around(stack.enter_context(Spill()))
         self.reading = Reading(inputs, replace(options), self._records, self._documents, progress, pool)
         self.reading.selection = selection
-        self.reading.work = DigestWork(exact, wanted)
+        self.reading.work = DigestWork(exact, is_placed, wanted)
         self.reading.around = DigestWork(exact)
         self.passed: Counter[str] = Counter()
 

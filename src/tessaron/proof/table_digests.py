@@ -81,7 +81,16 @@ class TableDigests:
         inputs: list[Input] = [ByteInput("tables", stream=_NextDocument(documents)) for _ in range(count)]  # type: ignore[arg-type]
         options = with_layout(self._options, self._tables.compiled)
         with ExitStack() as stack:
-            reader = SourceDigests(inputs, options, None, self._exact, NoProgress(), stack, self._wanted)
+            reader = SourceDigests(
+                inputs,
+                options,
+                None,
+                self._exact,
+                NoProgress(),
+                stack,
+                self._wanted,
+                self._tables.is_placed,
+            )
             yield from reader
             self._around = reader.around
 

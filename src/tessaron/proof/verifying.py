@@ -231,7 +231,15 @@ class _Comparison:
     def _compare(self, inputs: Sequence[Input]) -> None:
         with ExitStack() as stack:
             selection = None if self._whole else self._compiled.records.selection
-            source = SourceDigests(list(inputs), self._options, selection, self._exact, self._progress, stack)
+            source = SourceDigests(
+                list(inputs),
+                self._options,
+                selection,
+                self._exact,
+                self._progress,
+                stack,
+                is_placed=self._tables.is_placed,
+            )
             made = TableDigests(self._tables, self._exact, self._given)
             self._align(self._wanted(source), iter(made))
             if self._tables.way.around is not None and self._given.first is None:
@@ -303,7 +311,14 @@ class _Comparison:
         with ExitStack() as stack:
             selection = None if self._whole else self._compiled.records.selection
             reader = SourceDigests(
-                resolve_inputs(source), self._options, selection, self._exact, NoProgress(), stack, left
+                resolve_inputs(source),
+                self._options,
+                selection,
+                self._exact,
+                NoProgress(),
+                stack,
+                left,
+                self._tables.is_placed,
             )
             for part in reader:
                 texts.update(part.texts)
@@ -316,6 +331,8 @@ class _Comparison:
                 self._add(Found("value", "$", 1, name, number, "$"))
                 continue
             self.looked_at += 1
+            if texts[one] == others[other]:
+                self._add(Found("place", "", 1, name, number, ""))
             for each in compare(texts[one], others[other], self._exact):
                 if selection is not None and not self._tables.is_xml and not _is_chosen(selection, each):
                     continue

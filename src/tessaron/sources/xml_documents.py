@@ -127,7 +127,7 @@ class XmlFeed:
             head, is_all = _head(blocks)
             self.head = self.head or head
             if self.path is None:
-                self._find_path(entry.name, head, is_all)
+                self._find_path(entry.name, head, is_all, entry.size)
             assert self.path is not None
             splitter = self._splitter = XmlSplitter(
                 self.path, self.prefixes, mark, self.documents, self.wants_above
@@ -162,13 +162,13 @@ class XmlFeed:
                 raise DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
             yield part
 
-    def _find_path(self, name: str, head: bytes, is_all: bool) -> None:
+    def _find_path(self, name: str, head: bytes, is_all: bool, size: int | None) -> None:
         known_prefixes(head[:LOOKED_AT_BYTES], self.prefixes)
         if self.location is not None:
             self.path = self.location.record_path(self.prefixes)
             return
         found = recognise_records(
-            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs)
+            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs), size
         )
         if found.path is not ANY_ROOT:
             self.path, self.recognised = found.path, True

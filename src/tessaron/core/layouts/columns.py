@@ -299,6 +299,8 @@ class ColumnMaker:
 
     def _check_whole(self, part: ColumnPart, kind: ColumnType | None, keys: Keys) -> None:
         """Check that what is kept as a whole is kept as what it is written in."""
+        if kind is not None and kind.name == "xml" and str(part.path).rpartition("/")[2][:1] == "@":
+            self._say((*keys, "type"), 'xml is the markup of an element; an attribute has type = "text"')
         wanted = "json" if part.fold == "json" or kind is None else kind.name
         if wanted != self._reading.format:
             key = "fold" if part.fold == "json" else "type"

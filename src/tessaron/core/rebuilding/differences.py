@@ -26,6 +26,7 @@ KINDS = {
     "empty": "null, empty or absent, but not the same of them",
     "digits": "the same number written otherwise",
     "order": "elements in another order",
+    "place": "the same, but in another of several elements around the records",
     "record missing": "a record of the source is not in the tables",
     "record extra": "a record of the tables is not in the source",
 }

@@ -56,7 +56,7 @@ LOOKED_AT_BYTES = 256 * 1024
 """So many bytes of a source are looked at to recognise its records."""
 
 
-def recognise_records(head: bytes, is_all: bool, documents: int) -> Recognised:
+def recognise_records(head: bytes, is_all: bool, documents: int, size: int | None = None) -> Recognised:
     """Return where the records stand in the documents, judged from the first bytes of a source.
 
     Args:
@@ -64,6 +64,7 @@ def recognise_records(head: bytes, is_all: bool, documents: int) -> Recognised:
         is_all: Whether they are all.
         documents: How many documents of the sort there are: where there are more of them than elements
             that repeat in one, each is a record itself.
+        size: Bytes of the first document, if known: what repeats in its first bytes is taken to do so on.
     """
     outline = _Outline()
     outline.read(head)
@@ -72,9 +73,11 @@ def recognise_records(head: bytes, is_all: bool, documents: int) -> Recognised:
     if way is None:
         return Recognised(ANY_ROOT, 0, is_whole)
     found = _find(way, is_whole)
-    if found is not None and is_whole and documents > 1:
+    if found is not None and documents > 1 and (is_whole or size is not None):
+        times = 1.0 if is_whole or size is None else max(1.0, size / max(1, len(head)))
+        count = found[-1].count * times
         around = way.all_values() - found[-1].all_values()
-        if found[-1].count < max(_MANY, documents) or around > found[-1].count:
+        if count < max(_MANY, documents) or (is_whole and around > count):
             found = None
     names = [way.name] if found is None else [kind.name for kind in found]
     path = RecordPath(tuple(NameTest(name.namespace, name.local) for name in names))

@@ -1,0 +1,181 @@
+"""XML where names, prefixes, places and numbers are not what they seem; with either walker and any chunk size."""
+
+import itertools
+import unittest
+
+import tessaron
+from tests.harness import FolderTest
+
+INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
+
+
+def shredded(data, **options):
+    found = [
+        {name: table.to_pylist() for name, table in tessaron.shred(data, kernel=kernel, chunk_bytes=size, workers=1, **options).items()}
+        for kernel, size in itertools.product(("compiled", "python"), (1, 10**6))
+    ]  # fmt: skip
+    assert all(each == found[0] for each in found), found
+    return found[0]
+
+
+def values(rows, column="value"):
+    return [row[column] for row in rows]
+
+
+class NamesTest(unittest.TestCase):
+    def test_one_namespace_under_two_prefixes(self):
+        rows = shredded(b'<r xmlns="urn:x" xmlns:b="urn:x"><c><v>1</v><b:v>2</b:v></c><c><v>4</v></c></r>')
+        self.assertEqual(
+            [(row["parent_key"], row["ordinal"], row["value"]) for row in rows["c_v"]],
+            [(1, 1, 1), (1, 2, 2), (2, 1, 4)],
+        )
+        rows = shredded(
+            b'<r xmlns:a="urn:x" xmlns:b="urn:x"><c><a:v>1</a:v><b:v>2</b:v><a:v>3</a:v></c><c/></r>'
+        )
+        self.assertEqual([(row["ordinal"], row["value"]) for row in rows["c_v"]], [(1, 1), (2, 2), (3, 3)])
+        rows = shredded(b'<r xmlns:a="urn:x" xmlns:b="urn:x"><c><a:v>1</a:v><b:v><w>2</w></b:v></c><c/></r>')
+        self.assertEqual([(row["value"], row["w"]) for row in rows["c_v"]], [(1, None), (None, 2)])
+        rows = shredded(
+            b'<r xmlns:a="%b" xmlns:b="%b"><c><v a:nil="true"/></c><c><v b:nil="true"/></c><c><v>1</v></c></r>'
+            % (INSTANCE, INSTANCE)
+        )
+        self.assertEqual(
+            rows, {"c": [{"row_key": 1, "v": None}, {"row_key": 2, "v": None}, {"row_key": 3, "v": 1}]}
+        )
+
+    def test_an_element_of_another_namespace_is_no_record(self):
+        for text in (
+            b'<r xmlns="urn:one"><c><v>1</v></c><c xmlns="urn:two"><v>2</v></c><c><v>3</v></c></r>',
+            b'<r xmlns="urn:one"><c><v>1</v></c><!-- --><c xmlns="urn:two"><v>2</v></c>\n<c><v>3</v></c></r>',
+            b'<p:r xmlns:p="urn:one"><p:c><p:v>1</p:v></p:c><p:c xmlns:p="urn:two"><p:v>2</p:v></p:c><p:c><p:v>3</p:v></p:c></p:r>',
+        ):
+            with self.subTest(text):
+                rows = shredded(text, records="/one:r/one:c", namespaces={"one": "urn:one"})
+                self.assertEqual(values(rows["c"], "v"), [1, 3])
+
+
+LAYOUT = '[reading]\nformat = "xml"\nrecords = "/r/c"\n{}[tables.c]\nrows = "."\n'
+ITEMS = b'<r><c><item id="1">a</item><item id="2"/><v>5</v></c><c><v>6</v><v>7</v></c></r>'
+
+
+class LayoutsOfXmlTest(unittest.TestCase):
+    def laid(self, data, text, structure=""):
+        tables = tessaron.shred(data, layout=tessaron.Layout(LAYOUT.format(structure) + text))
+        return {name: table.to_pylist() for name, table in tables.items()}, tables
+
+    def test_elements_are_counted_whether_their_table_is_there_or_not(self):
+        count = '[tables.c.columns]\nn = { path = "item", fold = "count" }\n'
+        table = (
+            '[tables.item]\nrows = "item"\n[tables.item.columns]\nid = { path = "@id", type = "integer" }\n'
+        )
+        for text in (count, count + table):
+            with self.subTest(text):
+                rows, tables = self.laid(ITEMS, text)
+                self.assertEqual((values(rows["c"], "n"), tables.unmet), ([2, 0], ()))
+
+    def test_several_elements_where_a_column_is_for_one_are_a_misfit(self):
+        for misfit, rows_left, rejected in (
+            ("value", [5, None], 1),
+            ("record", [5], 1),
+            ("note", [5, None], 0),
+        ):
+            with self.subTest(misfit):
+                text = f'[tables.c.columns]\nv = {{ path = "v", type = "integer", misfit = "{misfit}" }}\n'
+                rows, tables = self.laid(ITEMS, text)
+                self.assertEqual(values(rows["c"], "v"), rows_left)
+                self.assertEqual([(each.code, each.count) for each in tables.findings], [("misfit", 1)])
+                self.assertEqual(len(tables.rejects), rejected)
+                self.assertIn("several elements", tables.findings[0].example)
+
+    def test_texts_of_elements_are_lists(self):
+        table = '[tables.s]\nrows = "s"\n[tables.s.columns]\nv = { path = ".", type = "text" }\n'
+        rows, _ = self.laid(
+            b"<r><c><s>a|b</s><s>c</s></c><c><s/></c><c><s>d|e|f</s></c></r>",
+            table,
+            '[structure]\nsplit = { "s" = "|" }\n',
+        )
+        self.assertEqual(
+            [(row["parent_key"], row["ordinal"], row["v"]) for row in rows["s"]],
+            [(1, 1, "a"), (1, 2, "b"), (1, 3, "c"), (3, 1, "d"), (3, 2, "e"), (3, 3, "f")],
+        )
+
+    def test_the_key_of_rows_brought_together_is_the_plain_name(self):
+        rows, _ = self.laid(
+            b"<r><c><w>1</w><z>2</z></c></r>",
+            '[tables.u]\nrows = ["w", "z"]\n[tables.u.columns]\nk = { origin = "key" }\nv = { path = ".", type = "text" }\n',
+        )
+        self.assertEqual([(row["k"], row["v"]) for row in rows["u"]], [("w", "1"), ("z", "2")])
+
+    def test_an_attribute_has_no_markup(self):
+        with self.assertRaisesRegex(tessaron.LayoutError, "an attribute has type"):
+            tessaron.Layout(LAYOUT.format("") + '[tables.c.columns]\nk = { path = "@a", type = "xml" }\n')
+
+
+class ProofOfXmlTest(FolderTest):
+    def verified(self, data, other=None, **options):
+        source, target = self.write("a.xml", data), self.folder / "out"
+        tessaron.export(source, target, replace=True, workers=1, **options)
+        return tessaron.verify(target, None if other is None else self.write("b.xml", other), workers=1)
+
+    def test_numbers_come_back_as_numbers(self):
+        for texts in (
+            ["-0.0", "1.5"],
+            ["0.00000001", "INF"],
+            ["1" + "0" * 38, "1.5"],
+            ["-0.00000", "", "2.5"],
+            ["NaN", "-INF", "2"],
+        ):
+            data = "<r>" + "".join(f"<c><v>{text}</v></c>" for text in texts) + "</r>"
+            for exact in (False, True):
+                with self.subTest(texts, exact=exact):
+                    found = self.verified(data, exact=exact)
+                    self.assertTrue(found.passed, found.to_json())
+
+    def test_differences_are_told_by_prefixed_names_and_with_entities(self):
+        head = b'<!DOCTYPE r [<!ENTITY e "x&#38;#38;y">]>'
+        for data, other, wanted in (
+            (
+                b'<r xmlns:m="urn:m" xmlns:a="urn:a" xmlns:b="urn:b"><m:c><a:x>1</a:x><b:x>2</b:x></m:c><m:c/></r>',
+                b'<r xmlns:m="urn:m" xmlns:a="urn:a" xmlns:b="urn:b"><m:c><a:x>1</a:x><b:x>3</b:x></m:c><m:c/></r>',
+                [("value", "b:x", "3", "2")],
+            ),
+            (
+                b'<r xmlns:a="urn:a"><c a:k="1" k="2"/><c/></r>',
+                b'<r xmlns:a="urn:a"><c a:k="3" k="2"/><c/></r>',
+                [("value", "@a:k", "3", "1")],
+            ),
+            (
+                head + b"<r><c><v>&e;</v></c><c><v>2</v></c></r>",
+                head + b"<r><c><v>&e;</v></c><c><v>3</v><w>&e;</w></c></r>",
+                [("value", "v", "3", "2"), ("missing", "w", "x&y", "")],
+            ),
+            (
+                b"<r><c><v>NaN</v></c><c><v>2</v></c></r>",
+                b"<r><c><v>INF</v></c><c><v>2</v></c></r>",
+                [("value", "v", "INF", "NaN")],
+            ),
+        ):
+            with self.subTest(wanted):
+                found = self.verified(data, other)
+                told = [(each.kind, each.path, each.in_source, each.in_tables) for each in found.differences]
+                self.assertEqual(told, wanted)
+
+    def test_records_that_stand_in_several_elements_are_not_called_identical(self):
+        data = b'<r><x d="1"><y>1</y></x><x d="2"><y>2</y></x></r>'
+        found = self.verified(data, records="/r/x/y")
+        self.assertEqual([each.kind for each in found.differences], ["place"])
+        receipt = tessaron.export(self.folder / "a.xml", self.folder / "o", records="/r/x/y")
+        self.assertIn("--records '/r/x' keeps it", receipt.notes[0].text)
+        self.assertTrue(self.verified(data, records="/r/x").passed)
+        self.assertTrue(self.verified(b"<r><x><y>1</y><y>2</y></x></r>", records="/r/x/y").passed)
+
+    def test_more_files_than_elements_also_where_the_first_is_large(self):
+        part = "<p><t>" + "x" * 30_000 + "</t></p>"
+        for number in range(30):
+            self.write(f"d/f{number:02}.xml", f'<doc id="{number}">{part * (12 if number == 0 else 3)}</doc>')
+        tables = tessaron.shred(self.folder / "d")
+        self.assertEqual({name: tables[name].num_rows for name in tables}, {"doc": 30, "doc_p": 99})
+
+
+if __name__ == "__main__":
+    unittest.main()
