@@ -202,6 +202,9 @@ def lift(branch: Branch, with_scalars: bool = False) -> None:
         return
     rows = node.rows_present()[is_single]
     element = branch.children.pop(ELEMENT, None)
+    if element is None and len(rows) == node.row_count:
+        _lift_every_row(branch, with_scalars)
+        return
     parents, ordinals = [rows], [np.full(len(rows), int(with_scalars), np.int32)]
     if element is not None:
         parents.append(element.node.parent_rows)
@@ -221,6 +224,24 @@ def lift(branch: Branch, with_scalars: bool = False) -> None:
         _clear_lanes(branch.node)
     raw = branch.children.get(Origin.JSON)
     branch.children = {ELEMENT: level} if raw is None else {ELEMENT: level, Origin.JSON: raw}
+
+
+def _lift_every_row(branch: Branch, with_scalars: bool) -> None:
+    """Make what stands in every row an element; so what is below keeps its rows, and nothing has to be moved.
+
+    Where one such object stands in another, and so on, moving it all would cost the square of their number.
+    """
+    node, count = branch.node, branch.node.row_count
+    raw = branch.children.pop(Origin.JSON, None)
+    parents, ordinals = np.arange(count, dtype=np.int32), np.full(count, int(with_scalars), np.int32)
+    level = replace(
+        node, role=Role.ELEMENT, name=None, parent_rows=parents, ordinals=ordinals, positions=NO_ROWS,
+        keys=EMPTY_TEXTS,
+    )  # fmt: skip
+    children: dict[Step, Branch] = {ELEMENT: Branch(level, branch.children, branch.fold)}
+    branch.node = replace(node, kinds=np.full(count, Kind.ARRAY, np.uint8))
+    _clear_lanes(branch.node)
+    branch.children = children if raw is None else {**children, Origin.JSON: raw}
 
 
 def texts_to_members(branch: Branch) -> None:
