@@ -1,9 +1,9 @@
-"""How cost grows with what there is of one thing: processor time at n, 2n and 4n, and the exponent it grows by.
+"""How cost grows with what there is of one thing: processor time at n, 2n and 4n, and the exponent.
 
     python benchmarks/growth.py            # all
     python benchmarks/growth.py nesting    # those with this in their name
 
-Each size runs in a process of its own; the start of the process, measured on an empty source, is taken off. An
+Each size runs in a process of its own; its start, measured on an empty source, is taken off. An
 exponent near 1 is linear, near 2 quadratic. Below a tenth of a second nothing is said.
 """
 
