@@ -132,8 +132,11 @@ class Pool:
     def _distribute(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         head = pickle.dumps(work)
         self._start_all()
-        for worker in self._workers:
-            worker.connection.send_bytes(head)
+        for worker in list(self._workers):
+            try:
+                worker.connection.send_bytes(head)
+            except OSError:
+                self._replace(worker, head)
         results: dict[int, Any] = {}
         sent = given = 0
         ended = False
@@ -186,15 +189,17 @@ class Pool:
         """Start a worker for one that died, and give it the same tasks, but not without end."""
         dead.close()
         self._workers.remove(dead)
-        first, *others = dead.tasks
-        if first.tries >= _TRIES:
+        tasks = list(dead.tasks)
+        if tasks and tasks[0].tries >= _TRIES:
             raise WorkerError(
-                f"a worker process died twice on chunk {first.number + 1} "
+                f"a worker process died twice on chunk {tasks[0].number + 1} "
                 f"(exit status {dead.process.returncode}); give it more memory, or try --workers 1"
             )
+        if tasks:
+            tasks[0] = replace(tasks[0], tries=tasks[0].tries + 1)
         worker = self._start(dead.slot)
         worker.connection.send_bytes(head)
-        for task in (replace(first, tries=first.tries + 1), *others):
+        for task in tasks:
             self._send(worker, task, head)
 
     def _start_all(self) -> None:
