@@ -106,6 +106,32 @@ class LayoutsOfXmlTest(unittest.TestCase):
         )
         self.assertEqual([(row["k"], row["v"]) for row in rows["u"]], [("w", "1"), ("z", "2")])
 
+    def test_an_update_where_elements_begin_or_cease_to_repeat(self):
+        documents = [
+            b"<r><c><item>1</item></c><c><item>2</item></c></r>",
+            b"<r><c><item>1</item><item>3</item></c><c><item>2</item></c></r>",
+            b'<r><c><item u="kg">1</item></c><c><item>2</item></c></r>',
+            b'<r><c><item u="kg">1</item><item u="t">2</item></c><c/></r>',
+            b"<r><c><item><x>1</x></item></c><c/></r>",
+            b"<r><c><item><x>1</x></item><item><x>2</x></item></c><c/></r>",
+        ]
+        for old, new in itertools.permutations(documents, 2):
+            with self.subTest(old=old, new=new):
+                layout = tessaron.draft(old, records="/r/c")
+                changed, _ = tessaron.update(layout, new)
+                rows = shredded(new, layout=changed)
+                if new == documents[1]:
+                    self.assertEqual(values(rows["c_item"]), [1, 3, 2])
+                again, nothing = tessaron.update(changed, new)
+                self.assertEqual(again.text, changed.text)
+                self.assertEqual((nothing.new, nothing.met_again), ((), ()))
+        layout, told = tessaron.update(tessaron.draft(documents[2], records="/r/c"), documents[3])
+        self.assertIn('item_u = { path = "item/@u", type = "text", fold = "first" }', layout.text)
+        self.assertEqual(told.unmet, ())
+        rows = shredded(documents[3], layout=layout)
+        self.assertEqual(values(rows["c"], "item_u"), ["kg", None])
+        self.assertEqual(values(rows["c_item"], "u"), ["kg", "t"])
+
     def test_an_attribute_has_no_markup(self):
         with self.assertRaisesRegex(tessaron.LayoutError, "an attribute has type"):
             tessaron.Layout(LAYOUT.format("") + '[tables.c.columns]\nk = { path = "@a", type = "xml" }\n')

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
 
 from tessaron.core.layouts.updating import Update, update_text
 from tessaron.core.layouts.writing import Draft, write_draft
+from tessaron.core.paths import Path
+from tessaron.core.structure import mark_levels
 from tessaron.draft_facts import draft_of
 from tessaron.feeds import Feed, NoProgress, Progress
 from tessaron.layouts import Layout
@@ -75,8 +78,10 @@ def update(
         not_dictionaries=tuple(part.structure.not_dictionaries),
         names=part.reading.names,
     )
-    drafted = _drafted(resolve_inputs(source), settled, progress)
-    text, changes = update_text(layout.text, layout.compiled(secret=b"any"), drafted)
+    compiled = layout.compiled(secret=b"any")
+    levels = [table.level for table in compiled.records.tables]
+    drafted = _drafted(resolve_inputs(source), settled, progress, levels)
+    text, changes = update_text(layout.text, compiled, drafted)
     return Layout(text, layout.source), changes
 
 
@@ -86,7 +91,10 @@ def _top_table(layout: Layout) -> str:
     return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
 
 
-def _drafted(inputs: list[Input], options: Options, progress: Progress | None) -> Draft:
+def _drafted(
+    inputs: list[Input], options: Options, progress: Progress | None, levels: Sequence[Path] = ()
+) -> Draft:
+    """Return what a source suggests, where it is known that some levels have rows, be it a single one."""
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
@@ -94,6 +102,7 @@ def _drafted(inputs: list[Input], options: Options, progress: Progress | None) -
         reading = Reading(inputs, options, feeds[0], feeds[1], told, pool, is_survey=True)
         reading.selection = options.selection()
         reading.read_all()
+        mark_levels(reading.records.shape.record, levels)
         reading.settle()
         for first in reading.rejects[:1]:
             count = f"{reading.rejected:,} records cannot be read"

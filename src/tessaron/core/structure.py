@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from tessaron.core.dictionaries import is_dictionary
@@ -64,6 +64,19 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     # What was recognised where a structure stood that has been folded since is recognised elsewhere, too.
     paths = {visit.path for visit in _visits(_Visit(shape.record, ()))}
     return [note for note in dict.fromkeys(notes) if note.path in paths]
+
+
+def mark_levels(record: ShapeNode, levels: Iterable[Path]) -> None:
+    """Let what stands at some levels of a shape be rows once it is settled, even where each stands alone."""
+    for level in levels:
+        nodes = [record]
+        for step in level:
+            if step is not ELEMENT:
+                nodes = [node.children[step] for node in nodes if step in node.children]
+                continue
+            for node in nodes:
+                node.repeats |= isinstance(node.step, str)
+            nodes += [node.children[step] for node in nodes if step in node.children]
 
 
 def _visits(top: _Visit) -> Iterator[_Visit]:
@@ -191,7 +204,7 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     among_arrays &= node.step is not None and node.step is not ELEMENT
     if node.is_markup and (node.counts[Kind.ARRAY] or node.is_recursive or node.repeats):
         _lift_all(node)
-    elif node.is_dictionary or not (among_arrays or node.is_lifted):
+    elif node.is_dictionary or not (among_arrays or node.is_lifted or (node.repeats and objects)):
         return
     if among_arrays and not (node.is_recursive or node.is_markup or node.is_lifted):
         notes.append(

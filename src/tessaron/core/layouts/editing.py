@@ -60,8 +60,14 @@ def set_keys(target: Any, keys: Mapping[str, Any]) -> None:
         if value is None:
             if key in target:
                 del target[key]
-        else:
+        elif key in target or not isinstance(target, InlineTable):
             target[key] = _plain(value)
+        else:
+            body = target.value.body
+            is_spaced = bool(body) and isinstance(body[-1][1], Whitespace)
+            target[key] = _plain(value)
+            if is_spaced:
+                target[key].trivia.trail = " "
 
 
 def _plain(value: Any) -> Any:

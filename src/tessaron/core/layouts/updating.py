@@ -11,13 +11,14 @@ import tomlkit
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.layout import Column, Table
 from tessaron.core.layouts.compiling import CompiledLayout
-from tessaron.core.layouts.editing import append_column, comment_of, set_comment
+from tessaron.core.layouts.editing import append_column, comment_of, set_comment, set_keys
 from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.writing import NEW_MARK, UNMET_MARK, Draft, column_pair, remark_of, table_lines
 from tessaron.core.naming import Names
-from tessaron.core.paths import ABOVE, ELEMENT, TEXT_STEP, Origin, Path, format_path
+from tessaron.core.paths import ABOVE, ELEMENT, TEXT_STEP, Origin, Path, format_path, is_markup
 from tessaron.core.shape import ShapeNode
 
+_REPEATS_MARK = "repeats now"
 _QUOTED_PATH = re.compile(r"""(?:path|rows)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)')""")
 _COMMENTED = re.compile(r"^\s*#\s*(?:[\w-]+|\"[^\"]*\")\s*=\s*\{.*$|^\s*#\s*rows\s*=.*$", re.MULTILINE)
 
@@ -47,6 +48,7 @@ def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str,
     """
     document = tomlkit.parse(text)
     unmet, again = _mark_unmet(document, compiled, draft)
+    repeated = _fold_repeated(document, compiled, draft)
     known = _Known(compiled.records, compiled.spelling, text)
     new: list[str] = []
     added: list[str] = []
@@ -63,7 +65,43 @@ def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str,
     made = tomlkit.dumps(document).rstrip("\n") + "\n"
     if added:
         made += "\n".join(added) + "\n"
-    return made, Update(tuple(new), tuple(unmet), tuple(again))
+    return made, Update((*new, *repeated), tuple(unmet), tuple(again))
+
+
+def _fold_repeated(document: Any, compiled: CompiledLayout, draft: Draft) -> list[str]:
+    """Let columns take the first value where what they hold repeats now, and has a table of its own."""
+    levels = {table.level for table in compiled.records.tables}
+    repeated = [
+        _plain(table.rows)
+        for table in draft.tables.tables
+        if is_markup(table.rows) and table.rows not in levels
+    ]
+    told = []
+    for table in compiled.records.tables:
+        columns = document["tables"].get(table.name, {}).get("columns", {})
+        for column in table.columns:
+            if column.source is None or column.fold is not None or column.name not in columns:
+                continue
+            path, own = _plain(column.source.path), len(_plain(table.level))
+            if any(len(rows) > own and path[: len(rows)] == rows for rows in repeated):
+                item = columns[column.name]
+                set_keys(item, {"fold": "first"})
+                comment = comment_of(item)
+                set_comment(item, f"{_REPEATS_MARK}; {comment}" if comment else _REPEATS_MARK)
+                told.append(f"{table.name}.{column.name}: {column.text} repeats now; it takes the first")
+    return told
+
+
+def _plain(path: Path) -> Path:
+    """Return a path without the steps to each element."""
+    return tuple(step for step in path if step is not ELEMENT)
+
+
+def _with_or_without_text(path: Path) -> set[Path]:
+    """Return how the path of a text is spelled where something else stands beside it, or nothing does."""
+    if not is_markup(path):
+        return set()
+    return {path[:-1] if path[-1:] == (TEXT_STEP,) else (*path, TEXT_STEP)}
 
 
 def _is_worth_adding(table: Table, known: _Known) -> bool:
@@ -90,7 +128,7 @@ class _Known:
                 path = column.source.path
                 if path[-1:] == (Origin.JSON,):
                     self._whole.append(path[:-1])
-                self._exact.add(path)
+                self._exact |= {path, *_with_or_without_text(path)}
         for change in plan.rearrangements:
             paths = change.detail if change.kind in ("union", "parallel") else [change.path]
             self._whole += [path for path in paths if change.kind not in ("embedded", "array")]
@@ -192,9 +230,13 @@ def _is_rearranged(path: Path, compiled: CompiledLayout) -> bool:
 
 
 def _stands(record: ShapeNode, path: Path) -> bool:
-    node: ShapeNode | None = record
+    if path[-1:] == (TEXT_STEP,) and _stands(record, path[:-1]):
+        # An element with nothing but text has it as its own.
+        return True
+    nodes = [record]
     for step in path:
-        if node is None:
-            return False
-        node = (node.fold or node).children.get(step)
-    return node is not None
+        nodes = [node.fold or node for node in nodes]
+        # An element that repeats has what a single one has, in each of them.
+        nodes += [node.children[ELEMENT] for node in nodes if node.is_markup and ELEMENT in node.children]
+        nodes = [node.children[step] for node in nodes if step in node.children]
+    return bool(nodes)
