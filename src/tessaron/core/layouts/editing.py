@@ -64,10 +64,10 @@ def set_keys(target: Any, keys: Mapping[str, Any]) -> None:
             target[key] = _plain(value)
         else:
             body = target.value.body
-            is_spaced = bool(body) and isinstance(body[-1][1], Whitespace)
-            target[key] = _plain(value)
-            if is_spaced:
-                target[key].trivia.trail = " "
+            made = tomlkit.item(_plain(value))
+            if body and isinstance(body[-1][1], Whitespace):
+                made.trivia.trail = " "
+            target[key] = made
 
 
 def _plain(value: Any) -> Any:
