@@ -186,6 +186,41 @@ class ProofOfXmlTest(FolderTest):
                 told = [(each.kind, each.path, each.in_source, each.in_tables) for each in found.differences]
                 self.assertEqual(told, wanted)
 
+    def test_records_found_by_any_path_are_proved_and_made_again(self):
+        data = '<x:r xmlns:x="urn:x" n="7"><x:c><x:v>1</x:v></x:c><g><x:c><x:v>{}</x:v></x:c></g><x:c><x:v>3</x:v></x:c></x:r>'
+        data = data.format
+        for path, count, last in (
+            ("//x:c", 3, "<x:c"),
+            ("//x:c[x:v[. > 1]/../x:v]", 2, "<x:c"),
+            ("//g/x:c", 1, "<x:c>"),
+            ("//*[. = 2]", 3, None),
+            ("/x:r/x:c[2] | //g", 2, "<g"),
+            ("/x:r/child::x:c[last()]", 1, "<c>"),
+            ("/x:r/*", 3, None),
+            ("//x:v/..", 3, None),
+            ("//x:c[. = '/[']|//x:c[. = \"]/2\" or 1]", 3, "<x:c"),
+        ):
+            with self.subTest(path):
+                found = self.verified(data(2), records=path, namespaces={"x": "urn:x"})
+                self.assertTrue(found.passed, found.to_json())
+                self.assertEqual(found.records, count)
+                tessaron.rebuild(self.folder / "out", self.folder / "made.xml", replace=True)
+                text = (self.folder / "made.xml").read_text()
+                self.assertGreaterEqual(sum(text.count(f">{number}</") for number in (1, 2, 3)), count, text)
+                if last:
+                    self.assertIn(last, text)
+                    changed = self.verified(data(2), data(4), records=path, namespaces={"x": "urn:x"})
+                    self.assertEqual(changed.passed, path.startswith("/x:r/child"), changed.to_json())
+
+    def test_what_is_broken_around_records_costs_none_of_them(self):
+        source = self.write(
+            "a.xml", "<!DOCTYPE r [<!ENTITY ok '1'>]><r>&no;<c><v>1</v></c><c><v>&ok;</v></c></r>"
+        )
+        receipt = tessaron.export(source, self.folder / "out", records="/r/c", replace=True)
+        self.assertEqual((receipt.records, receipt.rejected), (2, 1))
+        self.assertEqual([each.gap for each in receipt.balance], [0] * len(receipt.balance))
+        self.assertEqual(receipt.reasons, {"entity": 1})
+
     def test_records_that_stand_in_several_elements_are_not_called_identical(self):
         data = b'<r><x d="1"><y>1</y></x><x d="2"><y>2</y></x></r>'
         found = self.verified(data, records="/r/x/y")

@@ -100,6 +100,7 @@ class XmlReading:
         self._first_name: str | None = None
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
+        self._faulty_around: dict[int, int] = {}
         self._first_error: DataError | None = None
         self._ways: dict[int, str] = {}
         self._are_apart = False
@@ -247,8 +248,8 @@ class XmlReading:
             self._first_error = self._first_error or error
             self._reading.reject(error, _raw_of(fault, chunk))
             source = chunk.run_of(_within(fault, chunk)).source
-            if are_records:
-                self._faulty[source] = self._faulty.get(source, 0) + 1
+            counted = self._faulty if are_records else self._faulty_around
+            counted[source] = counted.get(source, 0) + 1
 
     def _finish(self) -> None:
         reading, feed = self._reading, self._feed
@@ -264,7 +265,12 @@ class XmlReading:
             if source.error is not None:
                 reading.reject(source.error, what="rest")
             reading.sources.append(
-                SourceRead(source.name, source.byte_count, kept, faulty + (source.error is not None))
+                SourceRead(
+                    source.name,
+                    source.byte_count,
+                    kept,
+                    faulty + self._faulty_around.get(number, 0) + (source.error is not None),
+                )
             )
         for test, count in feed.left_out.items():
             if count and feed.keeps_documents:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import ExitStack
 from pathlib import Path
@@ -20,6 +21,9 @@ from tessaron.layouts import Layout
 from tessaron.receipt import LAYOUT_FILE, read_receipt
 from tessaron.sources.table_folder import TableFolder
 from tessaron.sources.table_order import in_key_order
+
+_NAME = re.compile(r"[^\W\d][\w.-]*(?::[^\W\d][\w.-]*)?")
+_PREDICATE = re.compile(r"""\[(?:[^\[\]"']|"[^"]*"|'[^']*')*\]""")
 
 
 class KeyedTables:
@@ -82,12 +86,10 @@ class KeyedTables:
     def record_names(self) -> list[str]:
         """Return the names of the elements from the root to a record of XML, with prefixes."""
         path = self.compiled.reading.records or "/*"
-        names = [step.partition("[")[0] for step in path.strip("/").split("/") if step]
-        last = parse_location(path).last_name()
-        top = self.top.table.name
-        if last is None or "//" in path or any(name in ("*", ".") for name in names):
-            return [name for name in names[:-1] if name not in ("*", ".")] + [last or top]
-        return names
+        *around, own = (step.strip() for step in _without_predicates(path).rpartition("|")[2].split("/"))
+        if not _NAME.fullmatch(own):
+            own = parse_location(path).last_name() or self.top.table.name
+        return [name for name in around if _NAME.fullmatch(name)] + [own]
 
     def dialect(self, is_around: bool = False) -> Dialect:
         """Return how records, or documents around them, are written."""
@@ -124,3 +126,10 @@ def _unfit(receipt: dict[str, Any]) -> dict[str, str]:
         for found in receipt.get("findings", ())
         if found.get("outcome") in ("value", "note") and "." in found.get("name", "")
     }
+
+
+def _without_predicates(path: str) -> str:
+    """Return an expression of XPath without what stands in brackets."""
+    while (shorter := _PREDICATE.sub("", path)) != path:
+        path = shorter
+    return path

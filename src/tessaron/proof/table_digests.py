@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -79,7 +80,9 @@ class TableDigests:
         if self._tables.way.around is None and len(self._tables.record_names()) == 1:
             count = sum(rows.num_rows for rows, _ in self._tables.records())
         inputs: list[Input] = [ByteInput("tables", stream=_NextDocument(documents)) for _ in range(count)]  # type: ignore[arg-type]
-        options = with_layout(self._options, self._tables.compiled)
+        # What is made of the tables has plain names, whichever path the records were found by.
+        path = "/" + "/".join(self._tables.record_names())
+        options = replace(with_layout(self._options, self._tables.compiled), records=path)
         with ExitStack() as stack:
             reader = SourceDigests(
                 inputs,
