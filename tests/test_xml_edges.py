@@ -186,6 +186,27 @@ class ProofOfXmlTest(FolderTest):
                 told = [(each.kind, each.path, each.in_source, each.in_tables) for each in found.differences]
                 self.assertEqual(told, wanted)
 
+    def test_structures_around_the_records_that_contain_themselves(self):
+        around = '<f><rv><t n="a"/></rv></f><f><rv><t n="b"><t n="c"/></t></rv></f>'
+        for record in (
+            "<rec><v>1</v></rec>",
+            '<rec><f><rv><t n="d"/></rv></f></rec>',
+            '<rec><t n="d"><t n="e"/></t></rec>',
+        ):
+            data = f"<lib>{around}{record}{record}</lib>"
+            with self.subTest(record):
+                found = self.verified(data, records="/lib/rec")
+                self.assertTrue(found.passed, found.to_json())
+                own = tessaron.Layout.read(self.folder / "out" / "layout.toml")
+                drafted = tessaron.draft(data.encode(), records="/lib/rec")
+                for layout in (own, drafted, tessaron.update(drafted, data.encode())[0]):
+                    found = self.verified(data, layout=layout)
+                    self.assertTrue(found.passed, found.to_json())
+                    rows = shredded(data.encode(), layout=layout)["lib_f_t"]
+                    self.assertEqual(
+                        [(row["n"], row["depth"]) for row in rows], [("a", 1), ("b", 1), ("c", 2)]
+                    )
+
     def test_records_found_by_any_path_are_proved_and_made_again(self):
         data = '<x:r xmlns:x="urn:x" n="7"><x:c><x:v>1</x:v></x:c><g><x:c><x:v>{}</x:v></x:c></g><x:c><x:v>3</x:v></x:c></x:r>'
         data = data.format

@@ -131,9 +131,12 @@ class _Compiler:
             self._columns[name] = self._maker.make(name, table)
         records = [name for name, place in places.items() if not place.is_around]
         around = [name for name, place in places.items() if place.is_around]
-        plan = self._plan(records, changes)
+        plan = self._plan(records, changes, self._structure.again())
         # Documents are counted: what stands around records is no record of its own.
-        outer = replace(self._plan(around, []), has_digest_keys=False, natural_key=()) if around else None
+        outer = None
+        if around:
+            outer = self._plan(around, [], self._structure.again(is_around=True))
+            outer = replace(outer, has_digest_keys=False, natural_key=())
         keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
         self._check_keys(keys)
         for at, message in find_cycles(plan.tables):
@@ -184,14 +187,13 @@ class _Compiler:
                         f"no column {in_quotes(column)} in {name}; {nearest(column, known)}",
                     )
 
-    def _plan(self, names: list[str], changes: list[Rearrangement]) -> LayingPlan:
+    def _plan(self, names: list[str], changes: list[Rearrangement], again: dict[Path, Path]) -> LayingPlan:
         changes = [*changes, *(change for name in names for change in self._rows.changes(name))]
         levels = [self._rows.level(name) for name in names]
         paths: list[Path] = []
         for name in names:
             paths += [each.source.path for each in self._columns[name].plans if each.source is not None]
             paths += [limit.source.path for limit in self._columns[name].limits]
-        again = self._structure.again()
         dictionaries = [(*path, ENTRY) for path in self._structure.dictionaries()]
         scalars = self._scalar_levels(names)
         not_scalar = ((ELEMENT,), (ENTRY,), (Origin.JSON,))

@@ -97,6 +97,9 @@ class StructurePart(_Part):
     again: dict[str, Text] = Field(
         {}, description="A structure that contains itself stands here again; the value is where it begins."
     )
+    again_around: dict[str, Text] = Field(
+        {}, description="The same for the tables of what stands around the records."
+    )
 
 
 class ColumnPart(_Part):

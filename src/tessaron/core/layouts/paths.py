@@ -44,8 +44,8 @@ class LayoutPaths(Protocol):
     def rows(self, text: str, table: str) -> LayoutPath:
         """Return where the rows of a table stand."""
 
-    def inner(self, text: str) -> LayoutPath:
-        """Return a path of `[structure]`, from the record."""
+    def inner(self, text: str, is_around: bool = False) -> LayoutPath:
+        """Return a path of `[structure]`, from the record, or from the document around it."""
 
     def column(self, text: str, level: Path, table: str) -> LayoutPath:
         """Return where the values of a table's column stand, from the record, for rows at `level`."""
@@ -58,8 +58,8 @@ class JsonLayoutPaths:
         """Return where the rows of a table stand."""
         return parse_layout_path(text)
 
-    def inner(self, text: str) -> LayoutPath:
-        """Return a path of `[structure]`, from the record."""
+    def inner(self, text: str, is_around: bool = False) -> LayoutPath:
+        """Return a path of `[structure]`, from the record, or from the document around it."""
         return parse_layout_path(text)
 
     def column(self, text: str, level: Path, table: str) -> LayoutPath:

@@ -47,17 +47,22 @@ class StructureMaker:
             ),
         )
 
-    def again(self) -> dict[Path, Path]:
-        """Return where structures that contain themselves stand again, with where they begin."""
+    def again(self, is_around: bool = False) -> dict[Path, Path]:
+        """Return where structures that contain themselves stand again, with where they begin.
+
+        Args:
+            is_around: Whether those around the records are meant.
+        """
         found = {}
-        for text, begins in self._part.again.items():
-            inner = self._path(text, ("structure", "again", text))
-            outer = self._path(begins, ("structure", "again", text))
+        key = "again_around" if is_around else "again"
+        for text, begins in (self._part.again_around if is_around else self._part.again).items():
+            inner = self._path(text, ("structure", key, text), is_around)
+            outer = self._path(begins, ("structure", key, text), is_around)
             if inner is None or outer is None:
                 continue
             if inner[: len(outer)] != outer or inner == outer or not outer:
                 self._say(
-                    ("structure", "again", text),
+                    ("structure", key, text),
                     f"expected a path above {in_quotes(text)}, got {in_quotes(begins)}",
                 )
                 continue
@@ -72,9 +77,9 @@ class StructureMaker:
         ]
         return [path for path in paths if path is not None]
 
-    def _path(self, text: str, keys: Keys) -> Path | None:
+    def _path(self, text: str, keys: Keys, is_around: bool = False) -> Path | None:
         try:
-            path = self._paths.inner(text)
+            path = self._paths.inner(text, is_around)
         except LayoutPathError as error:
             self._say(keys, str(error))
             return None

@@ -42,13 +42,17 @@ def way_back(compiled: CompiledLayout, part: LayoutPart, without: Mapping[str, s
         part: What it says.
         without: Columns, as `table.column`, that shall not go back, with the reason.
     """
-    again = {
-        compiled.spelling.inner(inner).steps: compiled.spelling.inner(begins).steps
-        for inner, begins in part.structure.again.items()
-    }
+    structure = part.structure
+    again, again_around = (
+        {
+            compiled.spelling.inner(inner, is_around).steps: compiled.spelling.inner(begins, is_around).steps
+            for inner, begins in given.items()
+        }
+        for given, is_around in ((structure.again, False), (structure.again_around, True))
+    )
     lost: dict[str, str] = dict(without or {})
     records, fault = _places(compiled.records, again, lost)
-    around, _ = (None, "") if compiled.around is None else _places(compiled.around, again, lost)
+    around, _ = (None, "") if compiled.around is None else _places(compiled.around, again_around, lost)
     plans = compiled.records.tables
     changes = bool(compiled.records.rearrangements) or _skips_levels(compiled.records)
     changes |= any(table.keep is not None for table in plans) or records is None

@@ -69,8 +69,11 @@ def write_draft(draft: Draft) -> str:
     lines += ["", "[reading]", *_pairs(draft.reading)]
     if draft.namespaces:
         lines += ["[reading.namespaces]", *_pairs(draft.namespaces)]
-    again = _again(draft.around_record) | _again(draft.record)
-    structure = [f"again.{toml_text(path)} = {toml_text(begins)}" for path, begins in sorted(again.items())]
+    structure = [
+        f"{key}.{toml_text(path)} = {toml_text(begins)}"
+        for key, record in (("again_around", draft.around_record), ("again", draft.record))
+        for path, begins in sorted(_again(record).items())
+    ]
     if structure:
         lines += ["", "[structure]", *structure]
     for table in draft.around:

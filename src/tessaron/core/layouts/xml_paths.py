@@ -44,8 +44,11 @@ class XmlLayoutPaths:
 
     def __init__(self, part: LayoutPart) -> None:
         self._around = {name for name, table in part.tables.items() if table.around}
-        self._inside = _PathsOfTables(part, {name: t for name, t in part.tables.items() if not t.around})
-        self._outside = _PathsOfTables(part, {name: part.tables[name] for name in self._around})
+        structure, inside = part.structure, {name: t for name, t in part.tables.items() if not t.around}
+        self._inside = _PathsOfTables(inside, structure.again, structure.arrays)
+        self._outside = _PathsOfTables(
+            {name: part.tables[name] for name in self._around}, structure.again_around, ()
+        )
 
     def _of(self, table: str) -> _PathsOfTables:
         return self._outside if table in self._around else self._inside
@@ -54,9 +57,9 @@ class XmlLayoutPaths:
         """Return where the rows of a table stand."""
         return self._of(table).rows(text)
 
-    def inner(self, text: str) -> LayoutPath:
-        """Return a path of `[structure]`, from the record."""
-        return self._inside.inner(text)
+    def inner(self, text: str, is_around: bool = False) -> LayoutPath:
+        """Return a path of `[structure]`, from the record, or from the document around it."""
+        return (self._outside if is_around else self._inside).inner(text)
 
     def column(self, text: str, level: Path, table: str) -> LayoutPath:
         """Return where the values of a table's column stand, from the record, for rows at `level`."""
@@ -66,7 +69,9 @@ class XmlLayoutPaths:
 class _PathsOfTables:
     """Reads the paths of some tables, which together tell what repeats and what has text beside parts."""
 
-    def __init__(self, part: LayoutPart, tables: Mapping[str, TablePart]) -> None:
+    def __init__(
+        self, tables: Mapping[str, TablePart], again: Mapping[str, str], arrays: Iterable[str]
+    ) -> None:
         self._levels: set[Names] = set()
         self._holders: set[Names] = {()}
         self._rows: dict[str, list[Names]] = {}
@@ -74,13 +79,12 @@ class _PathsOfTables:
             texts = each.rows if isinstance(each.rows, list) else [each.rows or "."]
             self._rows[table] = [found.names for found in _tried(each.parallel or texts)]
             self._levels |= {names for names in self._rows[table] if names}
-        structure = part.structure
-        self._levels |= {found.names for found in _tried([*structure.arrays, *structure.again.values()])}
+        self._levels |= {found.names for found in _tried([*arrays, *again.values()])}
         for table, each in tables.items():
             for column in each.columns.values():
                 for rows in self._rows[table]:
                     self._learn(rows, column)
-        for names in [*self._levels, *(found.names for found in _tried(structure.again))]:
+        for names in [*self._levels, *(found.names for found in _tried(again))]:
             self._hold(names)
 
     def _learn(self, rows: Names, column: ColumnPart) -> None:
