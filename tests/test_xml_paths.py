@@ -30,6 +30,20 @@ class FindTest(FolderTest):
         self.assertEqual(done.returncode, status, done.stderr)
         return done.stdout.decode().splitlines()
 
+    def test_an_expression_sees_a_record_alone(self):
+        for expression, wanted in (
+            ("m:tag/..", ["C1", "C2"]),
+            ("..", []),
+            ("preceding-sibling::*", []),
+            ("ancestor::*", []),
+            ("m:tag[2]/preceding-sibling::m:tag", [""]),
+            ("/m:consignment", ["C1", "C2", "C3"]),
+        ):
+            for where in (RECORDS, "//m:consignment"):
+                with self.subTest(expression, where=where):
+                    found = tessaron.find(self.path, expression, records=where)
+                    self.assertEqual([each.result.node.get("id", "") for each in found], wanted)
+
     def test_everything_that_xpath_can(self):
         cases = (
             (f"{RECORDS}/@id", ["C1", "C2", "C3"]),
@@ -41,6 +55,8 @@ class FindTest(FolderTest):
             ("count(//m:consignment)", ["3"]), ("sum(//m:weight) div 2", ["6.25"]),
             (f"{RECORDS}/m:weight > 6", ["true"]), (f"{RECORDS}/m:weight = 8 or {RECORDS}/@id = 'C3'", ["true"]),
             (f"{RECORDS}/m:weight * 2", ["11"]), (f"{RECORDS}[m:weight]/@id = 'x'", ["false"]),
+            ("count(//m:tag) * 1000000000000000000 div 3", ["1000000000000000000"]), ("0.0000001", ["0.0000001"]),
+            ("0 * -count(//m:tag)", ["0"]), ("1 div 0", ["Infinity"]),
             ("count(//m:consignment) > 2", ["true"]), ("string(//m:em)", ["bold"]),
             ("//m:tag[. = 'b']/ancestor::m:day/@date", ["2026-01-02"]),
             ("//m:note/text()", ["two ", " words"]), ("//comment()", [" late "]),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterator, Mapping, Sequence
+from copy import deepcopy
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -133,6 +134,7 @@ class XPathReader:
         whole = where.steps == ("*",) and self.records is None
         parser = XmlParser(chunk, where.predicates, "" if where.is_streamed else where.text, alone=whole)
         numbers = dict(zip(chunk.starts.tolist(), range(len(chunk.starts)), strict=True))
+        looks_back = self.records is not None and not _is_forward(self.text)
         for offset, record in parser.records():
             run = chunk.run_of(offset)
             if isinstance(record, RecordError):
@@ -145,15 +147,23 @@ class XPathReader:
                 continue
             ordinal = run.ordinal + numbers.get(offset, 0) - numbers.get(run.start, 0)
             line = chunk.line_of(offset)
-            own = f"/{_spelled(record, chunk.prefixes)}"
+            # What stands beside a record here depends on where the document was cut.
+            top = _alone(record) if looks_back else record
+            own = f"/{_spelled(top, chunk.prefixes)}"
             above = own if whole or not run.way else f"{run.way}{own}[{ordinal}]"
-            path_of = _Places(record, above, chunk.prefixes).path_of
+            path_of = _Places(top, above, chunk.prefixes).path_of
             assert self._expression is not None
-            context = record.getroottree() if whole else record
+            context = top.getroottree() if whole else top
             number = run.document if self.records is None else chunk.record_of(offset)
             for result in self._expression.results(context, path_of):
-                at = line + result.line - (record.sourceline or 1)
+                at = line + result.line - (top.sourceline or 1)
                 yield XmlFound(result, result.path, run.name, number, max(at, 1))
+
+
+def _alone(record: Any) -> Any:
+    copy = deepcopy(record)
+    copy.tail = None
+    return copy
 
 
 def parse_prefix(text: str) -> tuple[LocationPath, str] | None:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator, Mapping
 from copy import copy
 from dataclasses import dataclass
+from decimal import Decimal
 from typing import Any, Literal
 
 from lxml import etree
@@ -92,12 +93,13 @@ class Expression:
 
 
 def number_text(value: float) -> str:
-    """Return a number as XPath 1.0 (section 4.2, string) writes it: an integer without a fraction."""
+    """Return a number as XPath 1.0 (section 4.2, string) writes it: without an exponent or needless zeros."""
     if value != value:
         return "NaN"
     if value in (float("inf"), float("-inf")):
         return "Infinity" if value > 0 else "-Infinity"
-    return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
+    # Adding 0 makes an end of the zero that is negative.
+    return format(Decimal(repr(value + 0)), "f").removesuffix(".0")
 
 
 def _result_of(node: Any, path_of: Callable[[Any], str]) -> Result:
