@@ -186,6 +186,18 @@ class ProofOfXmlTest(FolderTest):
                 told = [(each.kind, each.path, each.in_source, each.in_tables) for each in found.differences]
                 self.assertEqual(told, wanted)
 
+    def test_a_survey_counts_as_filled_what_has_a_value_in_the_table(self):
+        for record, path, filled in (
+            (b"<c><v/></c><c><v>3</v></c>", "v", 1),
+            (b"<c><v/></c><c><v>x</v></c>", "v", 2),
+            (b'<c v=""/><c v="3"/>', "@v", 1),
+            (b'<c><v a="1"/></c><c><v>3</v></c>', "v/text()", 1),
+            (b"<c><v/><v>2</v></c><c><v>3</v></c>", "v", 2),
+        ):
+            with self.subTest(record):
+                found = tessaron.survey(b"<r>" + record + b"</r>", records="/r/c")
+                self.assertEqual([each.filled for each in found if each.path == path and each.type], [filled])
+
     def test_structures_around_the_records_that_contain_themselves(self):
         around = '<f><rv><t n="a"/></rv></f><f><rv><t n="b"><t n="c"/></t></rv></f>'
         for record in (

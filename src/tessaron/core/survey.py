@@ -144,7 +144,7 @@ def _entry(visit: _Visit) -> PathEntry:
         name=_name_of(path[-1] if path else None, node.is_markup),
         depth=visit.depth,
         rows=visit.rows,
-        filled=node.occurrences - node.counts[Kind.NULL],
+        filled=node.occurrences - node.counts[Kind.NULL] - _empties(node),
         kinds=kinds,
         type=str(inferred.type) if inferred is not None else "",
         type_note=inferred.note if inferred is not None else "",
@@ -157,6 +157,12 @@ def _entry(visit: _Visit) -> PathEntry:
         example=_example(node),
         opens_level=not path or isinstance(path[-1], Each),
     )
+
+
+def _empties(node: ShapeNode) -> int:
+    """Return how many are empty in a column that is no text: they are null in it."""
+    kinds = node.scalar_kinds()
+    return node.empty_texts if node.is_markup and kinds and Kind.TEXT not in kinds else 0
 
 
 def _name_of(step: Step | None, is_markup: bool) -> str:
