@@ -31,6 +31,7 @@ RIGHT = {
     "numbered columns": (TOP + 'tag = { path = "$.tags[*]", type = "text", spread = 2 }\n', {}),
     "values that do not fit": (TOP + 'n = { path = "$.n", type = "integer" }\n', {}),
     "values that do not fit, noted": (TOP + 'n = { path = "$.n", type = "integer", misfit = "note" }\n', {}),
+    "values that do not fit, exact": ("exact = true\n" + TOP + 'n = { path = "$.n", type = "uuid" }\n', {}),
     "records that do not fit": (TOP + 'n = { path = "$.n", type = "integer", misfit = "record" }\n', {}),
     "rows above without rows": (TOP + STAYS.format("with_empty = true\n"), {}),
     "rows above without rows, below others": (TOP + STAYS.format("") + MOVES.format("with_empty = true\n"), {}),

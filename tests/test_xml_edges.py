@@ -143,13 +143,14 @@ class ProofOfXmlTest(FolderTest):
         tessaron.export(source, target, replace=True, workers=1, **options)
         return tessaron.verify(target, None if other is None else self.write("b.xml", other), workers=1)
 
-    def test_numbers_come_back_as_numbers(self):
+    def test_values_come_back_as_what_they_are(self):
         for texts in (
             ["-0.0", "1.5"],
             ["0.00000001", "INF"],
             ["1" + "0" * 38, "1.5"],
             ["-0.00000", "", "2.5"],
             ["NaN", "-INF", "2"],
+            ["", "0b5f2b4e-8a8e-4ad3-9c5b-0e8d8f7a1c2d"],
         ):
             data = "<r>" + "".join(f"<c><v>{text}</v></c>" for text in texts) + "</r>"
             for exact in (False, True):

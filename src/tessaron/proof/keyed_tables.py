@@ -54,7 +54,9 @@ class KeyedTables:
         self.compiled = self.layout.compiled(secret=b"any")
         without = {}
         if to_compare:
-            without = {**raw_columns(self.compiled), **origin_columns(self.compiled), **_unfit(self.receipt)}
+            without = {**raw_columns(self.compiled), **origin_columns(self.compiled)}
+            # Where all is kept exactly, what did not fit a column stands beside it, and comes back.
+            without |= {} if self.layout.part.exact else _unfit(self.receipt)
         self.way: WayBack = way_back(self.compiled, self.layout.part, without)
 
     @property

@@ -246,7 +246,7 @@ def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterabl
         odd = np.ones(len(rows), np.bool_) if back is None else ~back
         if odd.any():
             tokens = shown.filter(pa.array(odd))
-            if form.type.name in ("text", "uuid") and lane != "texts" and not is_markup:
+            if form.type.name == "text" and lane != "texts" and not is_markup:
                 tokens = _repeated(AS_IT_IS, len(tokens))
             yield rows[odd].astype(np.int64), tokens
 
@@ -308,7 +308,7 @@ def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool
     count = len(values)
     if exact and lane == "texts" and not is_markup and form.type.name == "text":
         return ~_with_halves(node.texts)
-    if form.type.name in ("text", "uuid") or not exact:
+    if form.type.name == "text" or (form.type.name == "uuid" and lane != "texts") or not exact:
         return np.ones(count, np.bool_)
     plain = pa.array(values) if lane in ("integers", "booleans") else values.to_arrow()
     if lane == "integers":
