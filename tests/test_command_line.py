@@ -117,7 +117,7 @@ class StreamsTest(FolderTest):
                 self.assertEqual(done.stderr, b"")
 
     def test_the_status_is_that_of_other_commands_whose_reader_went_away(self):
-        source = self.write("l.ndjson", json.dumps({f"a{n}": "x" * 50 for n in range(3_000)}))
+        source = self.write("l.ndjson", json.dumps({f"a{n}": "x" * 90 for n in range(1_200)}))
         for arguments in (["find", source, "$.*"], ["survey", source, "--json"], ["draft", source]):
             with self.subTest(arguments[0]):
                 line = " ".join([sys.executable, "-m", "tessaron", *map(str, arguments)]).replace("$", r"\$")
