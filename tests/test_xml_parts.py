@@ -314,7 +314,9 @@ class PathsTest(unittest.TestCase):
             (-0.5, "-0.5"),
             (float("nan"), "NaN"),
             (float("-inf"), "-Infinity"),
-            (1e20, "1e+20"),
+            (1e20, "100000000000000000000"),
+            (-0.0, "0"),
+            (1e-7, "0.0000001"),
         ):
             self.assertEqual(number_text(value), wanted)
 
