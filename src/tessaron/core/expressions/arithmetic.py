@@ -311,25 +311,21 @@ def doubles_as(values: Any, target: ColumnType) -> tuple[Any, Any]:
     They are rounded half away from zero.
     """
     scale = 0 if target.name == "integer" else target.scale
-    texts = values.cast(pa.large_string())
-    if not pc.any(pc.match_substring_regex(texts, "[en]")).as_py():
-        exact = texts.cast(pa.decimal256(_WIDE, _WIDE // 2))
-        return _narrowed(pc.round(exact, scale, round_mode="half_towards_infinity"), target)
-    step = decimal.Decimal(1).scaleb(-scale)
-    found: list[decimal.Decimal | None] = []
-    bad = np.zeros(len(values), np.bool_)
-    limit = 2**63 if target.name == "integer" else decimal.Decimal(10) ** (target.precision - scale)
-    for row, value in enumerate(values.to_pylist()):
-        made = None
-        if value is not None and math.isfinite(value):
-            made = decimal.Decimal(repr(value)).quantize(step, context=_LONG)
-        if made is not None and not -limit < made < limit and made != -(2**63):
-            made = None
-        bad[row] = made is None and value is not None
-        found.append(made)
-    if target.name == "integer":
-        return pa.array([None if each is None else int(each) for each in found], pa.int64()), bad
-    return pa.array(found, target.arrow_type()), bad
+    size = pc.abs(values)
+    # Beyond this no type has the digits; NaN is not below it either.
+    fits = pc.fill_null(pc.less(size, 10.0 ** (_WIDE // 2)), True)
+    texts = pc.if_else(fits, values, None).cast(pa.large_string())
+    wide = pa.decimal256(_WIDE, _WIDE // 2)
+    plain = pc.fill_null(pc.invert(pc.match_substring(texts, "e")), True)
+    exact = pc.if_else(plain, texts, None).cast(wide)
+    if not pc.all(plain).as_py():
+        odd = [decimal.Decimal(each) for each in texts.filter(pc.invert(plain)).to_pylist()]
+        step = decimal.Decimal(1).scaleb(-scale)
+        made = pa.array([each.quantize(step, context=_LONG) for each in odd], wide)
+        exact = pc.replace_with_mask(exact, pc.invert(plain), made)
+    near = pc.round(exact, scale, round_mode="half_towards_infinity").cast(pa.decimal256(_WIDE, scale))
+    found, bad = _narrowed(near, target)
+    return found, bad | ~fits.to_numpy(zero_copy_only=False)
 
 
 def as_type(values: Any, kind: ColumnType, target: ColumnType) -> Any:
