@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
@@ -111,19 +112,18 @@ class TableChecks:
         within = _Within(table)
         names = dict.fromkeys((*table.key_columns(), *within.columns, *filter(None, [table.document_key])))
         watching = (primary, references, ordinals if table.within_key is None else within)
-        with primary.check:
+        with primary.check, ordinals.begun:
             for batch in self._files.batches(table, list(names), _KEY_ROWS):
                 for each in watching:
                     each.add(batch, rows)
                 rows += batch.num_rows
             self._keys[table.name] = primary.keys()
-            found = [primary.result()]
-        found += references.results()
-        has_gaps = table.name in self._gaps
-        if table.within_key is not None:
-            found += within.results(has_gaps)
-        elif table.ordinal is not None and not has_gaps:
-            found.append(ordinals.result())
+            found = [primary.result(), *references.results()]
+            has_gaps = table.name in self._gaps
+            if table.within_key is not None:
+                found += within.results(has_gaps)
+            elif table.ordinal is not None and not has_gaps:
+                found.append(ordinals.result())
         return [*self._rows(table, rows), *found]
 
     def _rows(self, table: Table, rows: int) -> list[Check]:
@@ -151,8 +151,12 @@ class _Primary:
         if self._is_dense:
             expected = np.arange(rows_before + 1, rows_before + batch.num_rows + 1)
             self._is_dense = not column.null_count and bool((column.to_numpy() == expected).all())
+            if not self._is_dense:
+                # Those before have the keys from 1 on.
+                self._hashes.append(hashes_of(pa.array(np.arange(1, rows_before + 1))))
         self._count += batch.num_rows
-        self._hashes.append(hashes_of(column))
+        if not self._is_dense:
+            self._hashes.append(hashes_of(column))
 
     def keys(self) -> Any:
         """Return what references are looked up in: the number of rows with keys from 1, or hashes of keys."""
@@ -227,7 +231,7 @@ class _Ordinals:
         self._table = table
         self._failures, self._first = 0, ""
         self._last: tuple[Any, int] = (None, 0)
-        self._begun: list[Any] = []
+        self.begun = UniqueCheck((str(table.parent_key),))
 
     def add(self, batch: Any, rows_before: int) -> None:
         if self._table.ordinal is None or not batch.num_rows:
@@ -248,12 +252,11 @@ class _Ordinals:
                 + (f" after {before[row]}" if same[row] else " first")
             )
             self._failures += len(bad)
-        self._begun.append(parents[~same])
+        self.begun.add(batch.filter(pa.array(~same)))
         self._last = (parents[-1], int(ordinals[-1]))
 
     def result(self) -> Check:
-        begun = np.concatenate(self._begun or [np.empty(0, np.uint64)])
-        again = len(begun) - len(np.unique(begun))
+        again = self.begun.duplicates()
         if again:
             self._failures += again
             self._first = self._first or "rows of one array stand in several places"
