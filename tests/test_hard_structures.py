@@ -86,6 +86,23 @@ class DictionaryTest(unittest.TestCase):
         ):
             tessaron.shred(on, dictionaries=["d"])
 
+    def test_names_beyond_all_bounds_are_told(self):
+        apart = [{"d": {f"n{part}_{n}": n for n in range(1_000)}} for part in range(6)]
+        plain = "dictionary: more than 5,000 names are keys of rows"
+        for records in (apart, [{"d": {f"n{n}": n for n in range(5_001)}}]):
+            data = "\n".join(map(json.dumps, records)).encode()
+            for size in (1, 10**6):
+                with self.subTest(records=len(records), chunk_bytes=size):
+                    found = {
+                        tessaron.shred(data, chunk_bytes=size, records="$", name="r", **options).notes
+                        for options in ({}, {"kernel": "python"})
+                    }
+                    self.assertEqual(found, {(("$.d", plain),)})
+                    refused = tessaron.shred(data, chunk_bytes=size, records="$", not_dictionaries=["$.d"])
+                    self.assertEqual(
+                        refused.notes, (("$.d", f"{plain}; so many are never columns, whatever is asked"),)
+                    )
+
     def test_more_keys_than_columns_in_any_chunks(self):
         wanted = {f"k{n}": {"v": n, "tags": [n]} for n in range(7_000)}
         names = list(wanted)

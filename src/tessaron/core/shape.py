@@ -46,7 +46,7 @@ class ShapeNode:
         is_dictionary: Whether the members of its objects are taken together, as entries of one level.
         names: Where that is not settled yet, as there are merely many names: the occurrences of each. None
             where it is settled.
-        name_count: Where that was settled while reading: how many names there were.
+        name_count: Where that is settled: how many names there were; 0 where they were too many.
         keeps_members: Whether it is settled that its members stand for themselves.
         is_lifted: Whether an object here counts as an array with one element.
         lifts_scalars: Whether anything here that is no array does.

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tessaron.core.dictionaries import is_dictionary
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Path, Step, format_path
-from tessaron.core.shape import Shape, ShapeNode
+from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
 
 LIKE_NAMES = 0.5
 """Objects are of one kind when so great a share of the names of the smaller one is in the other."""
@@ -192,8 +192,13 @@ def _settle_dictionary(
     if names and not node.keeps_members and (node.name_count or _is_wanted(node, path, rules)):
         if not node.is_dictionary:
             node.become_dictionary()
-        node.names = None
+        node.names, node.name_count = None, names
         notes.append(StructureNote(path, f"dictionary: {names:,} names are keys of rows"))
+    elif not names and node.is_dictionary and not node.keeps_members:
+        text = f"dictionary: more than {MOST_NAMES:,} names are keys of rows"
+        if rules.not_dictionaries and format_path(path) in rules.not_dictionaries:
+            text += "; so many are never columns, whatever is asked"
+        notes.append(StructureNote(path, text))
 
 
 def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> None:
