@@ -246,6 +246,22 @@ class ProofOfXmlTest(FolderTest):
                     changed = self.verified(data(2), data(4), records=path, namespaces={"x": "urn:x"})
                     self.assertEqual(changed.passed, path.startswith("/x:r/child"), changed.to_json())
 
+    def test_names_of_records_that_are_not_kept_are_told(self):
+        data = b"<r><a><v>1</v></a><b><v>2</v></b><p:c xmlns:p='urn:p'><v>3</v></p:c></r>"
+        only = "only what this path matches was read; the rest is left out"
+        for path, told in (
+            ("/r/*", "the records are elements of 3 names (a, b, p:c); which each has is not kept"),
+            ("//a | //b", f"{only}, and so are the names of the elements"),
+            ("//*[v]", f"{only}, and so are the names of the elements"),
+            ("//a", only),
+            ("/r/a", None),
+            ("/*", None),
+        ):
+            for size in (1, 10**6):
+                with self.subTest(path, chunk_bytes=size):
+                    notes = tessaron.shred(data, records=path, chunk_bytes=size, workers=1).notes
+                    self.assertEqual([text for at, text in notes if at == path], [told] if told else [])
+
     def test_what_is_broken_around_records_costs_none_of_them(self):
         source = self.write(
             "a.xml", "<!DOCTYPE r [<!ENTITY ok '1'>]><r>&no;<c><v>1</v></c><c><v>&ok;</v></c></r>"

@@ -29,6 +29,7 @@ from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.xml_documents import XmlFeed
 from tessaron.sources.xml_schema import read_schema
 
+_NAMES_SHOWN = 5
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
 _SHARED_CHUNK_BYTES = 1280 * 1024
@@ -104,6 +105,7 @@ class XmlReading:
         self._first_error: DataError | None = None
         self._ways: dict[int, str] = {}
         self._are_apart = False
+        self._names: set[bytes] = set()
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
@@ -121,7 +123,10 @@ class XmlReading:
         self._finish()
 
     def _note_ways(self, chunk: XmlChunk) -> None:
-        """Remember whether the records of one document stand in several elements."""
+        """Remember whether records of one document stand in several elements, and what they are called."""
+        if not self._is_whole and self._feed.path is not None and self._feed.path.tests[-1].local == "*":
+            found = (TOKEN.match(chunk.data, start) for start in chunk.starts.tolist())
+            self._names.update(each["start"] for each in found if each is not None)
         for run in chunk.runs:
             known = self._ways.setdefault(run.document, run.way)
             self._are_apart |= known != run.way
@@ -283,8 +288,15 @@ class XmlReading:
             above = path.partition("[")[0].rpartition("/")[0]
             text = "they stand in several elements, and in which is not kept"
             reading.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
+        if len(self._names) > 1:
+            shown = ", ".join(sorted(name.decode("utf-8", "replace") for name in self._names)[:_NAMES_SHOWN])
+            more = ", …" * (len(self._names) > _NAMES_SHOWN)
+            text = f"the records are elements of {len(self._names):,} names ({shown}{more})"
+            reading.notes.append((path, f"{text}; which each has is not kept"))
         if self._is_whole:
-            reading.notes.append((path, "only what this path matches was read; the rest is left out"))
+            text = "only what this path matches was read; the rest is left out"
+            has_many = "|" in path or (self._location is not None and self._location.last_name() is None)
+            reading.notes.append((path, text + ", and so are the names of the elements" * has_many))
         elif self._location is not None:
             if self._location.predicates and not reading.is_partial:
                 reading.notes.append((path, f"{elsewhere:,} elements do not fulfil the predicate; left out"))
