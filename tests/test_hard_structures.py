@@ -103,6 +103,15 @@ class DictionaryTest(unittest.TestCase):
                         refused.notes, (("$.d", f"{plain}; so many are never columns, whatever is asked"),)
                     )
 
+    def test_few_names_in_a_structure_that_contains_itself_are_not_many(self):
+        days = [{f"2026-{month:02d}-{day:02d}": day for day in range(1, 29)} for month in (1, 2, 3)]
+        record = {"n": {"d": days[0], "n": {"d": days[1], "n": {"d": days[2]}}}}
+        data = "\n".join([json.dumps(record)] * 3).encode()
+        for size in (1, 10**6):
+            with self.subTest(chunk_bytes=size):
+                notes = dict(tessaron.shred(data, records="$", chunk_bytes=size, name="r").notes)
+                self.assertRegex(notes["$.n[*].d"], "^dictionary: [0-9]+ names are keys of rows$")
+
     def test_more_keys_than_columns_in_any_chunks(self):
         wanted = {f"k{n}": {"v": n, "tags": [n]} for n in range(7_000)}
         names = list(wanted)

@@ -124,6 +124,11 @@ def step_of_name(name: str) -> str:
     return MARKUP + step if step[:1] == MARKUP else step
 
 
+def kept_name(step: str) -> str:
+    """Return a step to a member as tables keep it: in XML the name alone, in JSON what tells names apart."""
+    return plain_name(step) if is_markup_step(step) else step
+
+
 def name_of_step(step: str) -> str:
     """Return the name of the member of a JSON object to which a step leads; see `step_of_name`."""
     name = step[1:] if step.startswith(MARKUP) else step

@@ -31,8 +31,7 @@ from tessaron.core.paths import (
     Path,
     Step,
     format_path,
-    is_markup_step,
-    plain_name,
+    kept_name,
 )
 
 
@@ -48,7 +47,7 @@ def to_entries(branch: Branch) -> None:
     parents = [member.node.rows_present() for member in members]
     ordinals = [expanded_positions(member.node) + 1 for member in members]
     codes = np.repeat(np.arange(len(names)), [len(rows) for rows in parents])
-    shown = pa.array([_shown_key(name) for name in names], pa.large_string())
+    shown = pa.array([kept_name(name) for name in names], pa.large_string())
     keys = [TextLane.of(shown.take(pa.array(codes)))]
     if entry is not None:
         parents.append(entry.node.parent_rows)
@@ -68,10 +67,6 @@ def to_entries(branch: Branch) -> None:
     all_keys = take(joined([lane for lane in keys if len(lane)] or [EMPTY_TEXTS]), row_order(places))
     level.children[Origin.KEY] = origin(Origin.KEY, len(parent_rows), texts=all_keys)
     branch.children[ENTRY] = level
-
-
-def _shown_key(step: str) -> str:
-    return plain_name(step) if is_markup_step(step) else step
 
 
 def _keys_of(entry: Branch) -> TextLane:

@@ -25,6 +25,8 @@ _FEW = 8
 """So few values are counted one by one."""
 MOST_NAMES = 5_000
 """An object with more distinct names than this is a dictionary: no table has so many columns."""
+TOO_MANY_NAMES = MOST_NAMES + 1
+"""Stands for any number of names beyond that: they are not counted further."""
 
 
 @dataclass(slots=True)
@@ -46,7 +48,7 @@ class ShapeNode:
         is_dictionary: Whether the members of its objects are taken together, as entries of one level.
         names: Where that is not settled yet, as there are merely many names: the occurrences of each. None
             where it is settled.
-        name_count: Where that is settled: how many names there were; 0 where they were too many.
+        name_count: Where that is settled: how many names there were; `TOO_MANY_NAMES` for any more.
         keeps_members: Whether it is settled that its members stand for themselves.
         is_lifted: Whether an object here counts as an array with one element.
         lifts_scalars: Whether anything here that is no array does.
@@ -287,7 +289,7 @@ class ShapeNode:
         if self.names is not None:
             self.names[name] = self.names.get(name, 0) + count
             if len(self.names) > MOST_NAMES:
-                self.names = None
+                self.names, self.name_count = None, TOO_MANY_NAMES
 
     def _absorb_names(self, names: dict[str, int] | None) -> None:
         if names is None:
@@ -312,6 +314,7 @@ class ShapeNode:
         if not holder.is_dictionary:
             holder.become_dictionary()
         holder._absorb_names(other.names)
+        holder.name_count = holder.name_count or other.name_count
 
     def _entry_for(self, name: str, node: ShapeNode) -> ShapeNode:
         """Count a member as entries, its name as their keys; return the node of the entries."""

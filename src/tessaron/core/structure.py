@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tessaron.core.dictionaries import is_dictionary
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Path, Step, format_path
-from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
+from tessaron.core.shape import MOST_NAMES, TOO_MANY_NAMES, Shape, ShapeNode
 
 LIKE_NAMES = 0.5
 """Objects are of one kind when so great a share of the names of the smaller one is in the other."""
@@ -193,9 +193,8 @@ def _settle_dictionary(
         if not node.is_dictionary:
             node.become_dictionary()
         node.names, node.name_count = None, names
-        notes.append(StructureNote(path, f"dictionary: {names:,} names are keys of rows"))
-    elif not names and node.is_dictionary and not node.keeps_members:
-        text = f"dictionary: more than {MOST_NAMES:,} names are keys of rows"
+        count = f"more than {MOST_NAMES:,}" if names == TOO_MANY_NAMES else f"{names:,}"
+        text = f"dictionary: {count} names are keys of rows"
         if rules.not_dictionaries and format_path(path) in rules.not_dictionaries:
             text += "; so many are never columns, whatever is asked"
         notes.append(StructureNote(path, text))

@@ -21,7 +21,7 @@ from tessaron.core.casting import at_rows, places_of
 from tessaron.core.fragment import Bools, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import Origin, Path, format_path, is_markup_step, plain_name
+from tessaron.core.paths import Origin, Path, format_path, is_markup_step, kept_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
 from tessaron.core.rebuilding.told_texts import looks_told, spelled
 from tessaron.core.surrogates import has_half
@@ -139,7 +139,7 @@ class _Finder:
         found: list[Any] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
             branch, path, members = places[index]
-            below = [(_name_kept(name), found[child]) for name, child in members if found[child] is not None]
+            below = [(kept_name(name), found[child]) for name, child in members if found[child] is not None]
             order = branch.children.get(Origin.ORDER) if self._exact else None
             if order is not None:
                 rows = order.node.rows_present()
@@ -199,10 +199,6 @@ class _Finder:
         if branch.fold is not None and kind is Kind.ARRAY:
             found[_folded_rows(self._level, path)] = True
         return found
-
-
-def _name_kept(step: str) -> str:
-    return plain_name(step) if is_markup_step(step) else step
 
 
 def _members(branch: Branch) -> list[tuple[str, Branch]]:
