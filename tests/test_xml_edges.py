@@ -2,6 +2,7 @@
 
 import itertools
 import unittest
+from xml.etree import ElementTree
 
 import tessaron
 from tests.harness import FolderTest
@@ -246,21 +247,41 @@ class ProofOfXmlTest(FolderTest):
                     changed = self.verified(data(2), data(4), records=path, namespaces={"x": "urn:x"})
                     self.assertEqual(changed.passed, path.startswith("/x:r/child"), changed.to_json())
 
-    def test_names_of_records_that_are_not_kept_are_told(self):
-        data = b"<r><a><v>1</v></a><b><v>2</v></b><p:c xmlns:p='urn:p'><v>3</v></p:c></r>"
-        only = "only what this path matches was read; the rest is left out"
-        for path, told in (
-            ("/r/*", "the records are elements of 3 names (a, b, p:c); which each has is not kept"),
-            ("//a | //b", f"{only}, and so are the names of the elements"),
-            ("//*[v]", f"{only}, and so are the names of the elements"),
-            ("//a", only),
-            ("/r/a", None),
+    def test_the_names_of_records_are_kept(self):
+        data = b'<r p="1"><a k="x">1</a><b/><p:c xmlns:p="urn:p">z<d>4</d></p:c><a>3</a></r>'
+        for path, names in (
+            ("/r/*", ["a", "b", "p:c", "a"]),
+            ("//a | //b", ["a", "b", "a"]),
+            ("//*[d]", ["p:c"]),
+            ("/r/a | /r/p:c", ["a", "p:c", "a"]),
+            ("/r/p:*", None),
             ("/*", None),
+            ("//a", None),
         ):
             for size in (1, 10**6):
                 with self.subTest(path, chunk_bytes=size):
-                    notes = tessaron.shred(data, records=path, chunk_bytes=size, workers=1).notes
-                    self.assertEqual([text for at, text in notes if at == path], [told] if told else [])
+                    options = {"records": path, "namespaces": {"p": "urn:p"}, "chunk_bytes": size}
+                    tables = tessaron.shred(data, workers=1, **options)
+                    columns = [
+                        each["element"].to_pylist()
+                        for each in tables.values()
+                        if "element" in each.column_names
+                    ]
+                    self.assertEqual(columns, [names] if names else [])
+                    found = self.verified(data, exact=size == 1, **options)
+                    self.assertTrue(found.passed, found.to_json())
+        other = data.replace(b"<b/>", b"<e/>")
+        self.assertTrue(self.verified(data, records="/r/*").passed)
+        self.assertFalse(self.verified(data, other, records="/r/*").passed)
+        layout = '[reading]\nformat = "xml"\nrecords = "/r/*"\n[tables.a]\nrows = "."\ncolumns.k = { path = "@k", type = "text" }\n'
+        notes = tessaron.shred(data, layout=tessaron.Layout(layout)).notes
+        self.assertIn('a column with origin = "element" keeps it', notes[-1][1])
+
+    def test_one_name_of_all_records_that_their_path_does_not_say(self):
+        self.assertTrue(self.verified(b"<vesselCalls><c><v>1</v></c><c/></vesselCalls>", records="/*").passed)
+        self.assertIn('element = "vesselCalls"', (self.folder / "out/layout.toml").read_text())
+        tessaron.rebuild(self.folder / "out", self.folder / "made.xml")
+        self.assertIn("<vesselCalls>", (self.folder / "made.xml").read_text())
 
     def test_what_is_broken_around_records_costs_none_of_them(self):
         source = self.write(
@@ -271,14 +292,58 @@ class ProofOfXmlTest(FolderTest):
         self.assertEqual([each.gap for each in receipt.balance], [0] * len(receipt.balance))
         self.assertEqual(receipt.reasons, {"entity": 1})
 
-    def test_records_that_stand_in_several_elements_are_not_called_identical(self):
-        data = b'<r><x d="1"><y>1</y></x><x d="2"><y>2</y></x></r>'
-        found = self.verified(data, records="/r/x/y")
+    def test_records_refer_to_the_elements_they_stand_in(self):
+        long = b"<day d='0'>" + b"".join(b"<c>%d</c>" % n for n in range(60_000)) + b"</day>"
+        for data, path, keys in (
+            (b'<r><x d="1"><y>1</y></x><x/><x d="2"><y>2</y><y>3</y></x></r>', "/r/x/y", [1, 3, 3]),
+            (b"<r><x><y>1</y></x><x><y>2</y></x></r>", "/r/x/y", [1, 2]),
+            (b"<r><x><w><y>1</y></w></x><x><v>3</v><w><y>2</y></w></x></r>", "/r/x/w/y", [1, 2]),
+            (b"<r><x><w/><w><y>1</y></w></x><x><w><y>2</y></w></x></r>", "/r/x/w/y", [2, 3]),
+            (b"<m>" + long + b"<day d='1'><c>x</c></day></m>", "/m/day/c", [1] * 60_000 + [2]),
+        ):
+            with self.subTest(data[:60]):
+                self.assertTrue(self.verified(data, records=path).passed)
+                plan = tessaron.shred(self.folder / "a.xml", records=path, workers=1)
+                top = next(table for table in plan.layout.tables if table.enclosing_key)
+                self.assertEqual(plan[top.name][top.enclosing_key].to_pylist(), keys)
+                self.assertEqual(plan[top.enclosing].num_rows, max(keys))
+                tessaron.rebuild(self.folder / "out", self.folder / "made.xml", replace=True)
+                made = (self.folder / "made.xml").read_bytes().partition(b"?>")[2].replace(b"\n", b"")
+                self.assertEqual(ElementTree.canonicalize(made), ElementTree.canonicalize(data))
+                again = tessaron.shred(
+                    self.folder / "a.xml", layout=tessaron.Layout.read(self.folder / "out/layout.toml")
+                )
+                self.assertTrue(all(plan[name].equals(again[name]) for name in plan))
+
+    def test_what_is_broken_around_records_shifts_no_reference(self):
+        for name, text in (
+            ("a", "<r><x n='1'><y>1</y></x><x n='2'/></r>"),
+            ("b", "<r p='&no;'><x n='3'/><x n='4'><y>2</y></x></r>"),
+            ("c", "<r><x n='5'><y>3</y></x><x n='6'><y>4</y></x>"),
+            ("d", "<r><x n='7'><y>5</y></x><x n='8'><y>6</y></x></r>"),
+        ):
+            self.write(f"d/{name}.xml", text)
+        tables = tessaron.shred(self.folder / "d", records="/r/x/y", workers=1)
+        rows = {row["row_key"]: row["n"] for row in tables["r_x"].to_pylist()}
+        found = [rows[key] for key in tables["y"]["enclosing_key"].to_pylist()]
+        self.assertEqual(found, [1, None, 5, 6, 7, 8])
+
+    def test_records_whose_places_are_not_kept_are_not_called_identical(self):
+        for data, path, options in (
+            (b"<r><x><y>1</y></x><z><y>2</y></z></r>", "/r/*/y", {}),
+            (b"<r><x><y>1</y></x><x><y>2</y></x></r>", "/r/x/y", {"envelope": False}),
+        ):
+            with self.subTest(path):
+                receipt = tessaron.export(
+                    self.write("a.xml", data), self.folder / "o", records=path, replace=True, **options
+                )
+                above = path.rpartition("/")[0]
+                self.assertIn(f"--records '{above}' keeps it", receipt.notes[0].text)
+        found = self.verified(b"<r><x p='1'><y>1</y></x><z><y>2</y></z></r>", records="/r/*/y")
         self.assertEqual([each.kind for each in found.differences], ["place"])
-        receipt = tessaron.export(self.folder / "a.xml", self.folder / "o", records="/r/x/y")
-        self.assertIn("--records '/r/x' keeps it", receipt.notes[0].text)
-        self.assertTrue(self.verified(data, records="/r/x").passed)
-        self.assertTrue(self.verified(b"<r><x><y>1</y><y>2</y></x></r>", records="/r/x/y").passed)
+        wrong = '[reading]\nformat = "xml"\nrecords = "/r/x/y"\n[tables.y]\nrows = "."\ncolumns.x = { origin = "enclosing_key" }\n'
+        with self.assertRaisesRegex(tessaron.LayoutError, "no table with around = true and rows = 'x'"):
+            tessaron.Layout(wrong)
 
     def test_more_files_than_elements_also_where_the_first_is_large(self):
         part = "<p><t>" + "x" * 30_000 + "</t></p>"

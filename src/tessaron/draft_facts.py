@@ -7,11 +7,10 @@ from dataclasses import replace
 from datetime import date
 
 from tessaron._version import __version__
-from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
 from tessaron.core.layout import Table, TableSet
+from tessaron.core.layouts.around_tables import draft_tables
 from tessaron.core.layouts.writing import Draft, Remark
-from tessaron.core.naming import Names
 from tessaron.core.paths import Origin
 from tessaron.core.shape import ShapeNode
 from tessaron.core.survey import SurveyMaker
@@ -26,17 +25,13 @@ def draft_of(reading: Reading, options: Options) -> Draft:
     record = reading.records.shape.record
     if not record.row_count:
         raise UsageError("there are no records to draft a layout from")
-    names = Names()
-    tables = draft_layout(record, reading.top_name(), names, style=options.names, exact=options.exact)
-    tables = _without_own_origins(tables, options)
-    around: tuple[Table, ...] = ()
-    if reading.has_documents():
-        name = reading.documents_name(tables.tables[0].name)
-        around = draft_layout(reading.documents.shape.record, name, names, exact=options.exact).tables
-    else:
-        tables = _without_documents(tables)
-    tables = replace(tables, natural_key=tuple(options.key))
-    return plain_draft(reading, options, tables, around, _remarks(reading, record), _head(reading))
+    tables, around = draft_tables(
+        record, reading.top_name(), reading.around_records(), options.names, options.exact
+    )
+    reading.note_unkept(tables)
+    tables = replace(_without_own_origins(tables, options), natural_key=tuple(options.key))
+    outer = () if around is None else around.tables
+    return plain_draft(reading, options, tables, outer, _remarks(reading, record), _head(reading))
 
 
 def plain_draft(
@@ -70,12 +65,6 @@ def _without_own_origins(tables: TableSet, options: Options) -> TableSet:
     return replace(tables, tables=(replace(top, columns=columns), *tables.tables[1:]))
 
 
-def _without_documents(tables: TableSet) -> TableSet:
-    top = tables.tables[0]
-    columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
-    return replace(tables, tables=(replace(top, columns=columns, document_key=None), *tables.tables[1:]))
-
-
 def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
     form = "json" if reading.xml is None else "xml"
     keys: dict[str, object] = {"format": form, "records": reading.records_path(), "keys": options.keys}
@@ -91,6 +80,8 @@ def _reading_keys(reading: Reading, options: Options) -> dict[str, object]:
         keys["white_space"] = options.white_space
     if options.xsd is not None:
         keys["xsd"] = options.xsd
+    if reading.xml is not None and (element := reading.xml.only_name()):
+        keys["element"] = element
     return keys
 
 

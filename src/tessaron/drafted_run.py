@@ -9,12 +9,11 @@ from dataclasses import replace
 from difflib import get_close_matches
 from typing import TYPE_CHECKING, Any
 
-from tessaron.core.drafting import draft_layout
 from tessaron.core.errors import UsageError
 from tessaron.core.kinds import SCALAR_KINDS
 from tessaron.core.layout import Column, Table, TableSet
+from tessaron.core.layouts.around_tables import draft_tables
 from tessaron.core.layouts.paths import path_of_text
-from tessaron.core.naming import Names
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.visible import in_quotes
@@ -63,22 +62,15 @@ class DraftedRun:
 
             self._flat = FlatRows(reading, self._options, self._pool, self._progress)
             return self._flat.tables
-        names = Names()
-        exact = self._options.exact
-        layout = draft_layout(reading.records.shape.record, reading.top_name(), names, exact=exact)
-        if reading.has_documents():
-            around = draft_layout(
-                reading.documents.shape.record,
-                reading.documents_name(layout.tables[0].name),
-                names,
-                exact=exact,
-            )
-            documents = around.tables[0].name
-            top = replace(layout.tables[0], documents=documents)
-            layout = replace(layout, tables=(top, *layout.tables[1:]))
+        layout, around = draft_tables(
+            reading.records.shape.record,
+            reading.top_name(),
+            reading.around_records(),
+            exact=self._options.exact,
+        )
+        reading.note_unkept(layout)
+        if around is not None:
             self._layouts.append((reading.documents, around))
-        else:
-            layout = _without_document_key(layout)
         layout = self._with_keys(self._chosen(layout))
         self._layouts.append((reading.records, layout))
         return TableSet(tuple(table for _, each in self._layouts for table in each.tables))
@@ -228,9 +220,3 @@ def _last_names(paths: list[str]) -> list[str]:
 def _may_be_key(column: Column) -> bool:
     plain = column.type.name in ("integer", "text", "uuid", "decimal")
     return plain and not isinstance(column.path[-1:] and column.path[-1], Origin)
-
-
-def _without_document_key(layout: TableSet) -> TableSet:
-    top = layout.tables[0]
-    columns = tuple(column for column in top.columns if column.path[-1:] != (Origin.DOCUMENT,))
-    return replace(layout, tables=(replace(top, columns=columns, document_key=None), *layout.tables[1:]))

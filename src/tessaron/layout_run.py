@@ -104,6 +104,8 @@ class LayoutRun:
         read = account.records + account.rejected + reading.rejected
         reading.log.check_share(read, is_end=True)
         checks = self.key_checks()
+        if self._compiled.records.written().tables:
+            reading.note_unkept(self._compiled.records.written())
         return Outcome(
             tuple(reading.sources),
             account.records,

@@ -35,6 +35,8 @@ from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput
 
 if TYPE_CHECKING:
+    from tessaron.core.layout import TableSet
+    from tessaron.core.layouts.around_tables import AroundRecords
     from tessaron.xml_reading import XmlReading
 
 _OBJECTS_AT_ONCE = 2_000
@@ -241,11 +243,23 @@ class Reading:
         """Say whether keys are made of the text of the records."""
         return self.options.keys == "digest" and not self.options.key
 
-    def has_documents(self) -> bool:
-        """Say whether anything worth a table stands around the records."""
-        return self.options.envelope and any(
-            node.scalar_kinds() for node in self.documents.shape.record.walk()
-        )
+    def around_records(self) -> AroundRecords | None:
+        """Return what stands around the records; None where that is not wanted, or nothing worth a table."""
+        documents = self.documents.shape
+        are_apart = self.xml is not None and self.xml.are_apart
+        if not self.options.envelope or not (
+            are_apart or any(node.scalar_kinds() for node in documents.record.walk())
+        ):
+            return None
+        from tessaron.core.layouts.around_tables import AroundRecords
+
+        name = self.documents_name(self.top_name())
+        return AroundRecords(documents, name, () if self.xml is None else self.xml.way_to_records())
+
+    def note_unkept(self, layout: TableSet) -> None:
+        """Say what the table of records of XML does not tell of their places and names."""
+        if self.xml is not None:
+            self.xml.note_unkept(layout.tables[0])
 
     def _results(self, entry: Input) -> Iterator[Any]:
         is_evaluated = self._path is not None and self._path.plain_names() is None and self._path.segments

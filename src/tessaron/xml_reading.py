@@ -11,13 +11,15 @@ import numpy as np
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import XmlOptions
-from tessaron.core.paths import MARKUP
+from tessaron.core.layout import Table
+from tessaron.core.paths import MARKUP, Origin
 from tessaron.core.selecting import Selection
 from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.work import ReadTask
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.declaring import declare
 from tessaron.core.xml.namespaces import Prefixes
+from tessaron.core.xml.record_names import element_names
 from tessaron.core.xml.record_path import ANY_ROOT, Name
 from tessaron.core.xml.splitting import MOST_AROUND_BYTES
 from tessaron.core.xml.tokens import TOKEN
@@ -29,7 +31,8 @@ from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.xml_documents import XmlFeed
 from tessaron.sources.xml_schema import read_schema
 
-_NAMES_SHOWN = 5
+_FEW_NAMES = 2
+"""So many names of records are enough to know that there are several."""
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
 _SHARED_CHUNK_BYTES = 1280 * 1024
@@ -104,8 +107,11 @@ class XmlReading:
         self._faulty_around: dict[int, int] = {}
         self._first_error: DataError | None = None
         self._ways: dict[int, str] = {}
-        self._are_apart = False
-        self._names: set[bytes] = set()
+        self.are_apart = False
+        self._names: set[str] = set()
+        self._is_any_name = self._location is not None and (
+            self._location.last_name() is None or "|" in self._location.text
+        )
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
@@ -124,12 +130,13 @@ class XmlReading:
 
     def _note_ways(self, chunk: XmlChunk) -> None:
         """Remember whether records of one document stand in several elements, and what they are called."""
-        if not self._is_whole and self._feed.path is not None and self._feed.path.tests[-1].local == "*":
-            found = (TOKEN.match(chunk.data, start) for start in chunk.starts.tolist())
-            self._names.update(each["start"] for each in found if each is not None)
+        if self._is_any_name and not self._is_whole and len(self._names) < _FEW_NAMES:
+            self._names.update(element_names(chunk, chunk.starts))
+        if self._feed.path is not None and not self._is_whole:
+            self.are_apart |= any(test.local == "*" for test in self._feed.path.tests[:-1])
         for run in chunk.runs:
             known = self._ways.setdefault(run.document, run.way)
-            self._are_apart |= known != run.way
+            self.are_apart |= known != run.way
 
     def records_path(self) -> str:
         """Return where the records stand, as XPath."""
@@ -179,6 +186,7 @@ class XmlReading:
                 first.name if reading.is_survey else None,
                 reading.still_wanted(),
                 self._xml_options(),
+                self._is_any_name,
             )
 
     def _xml_options(self) -> XmlOptions:
@@ -210,6 +218,8 @@ class XmlReading:
 
     def declare(self, record: ShapeNode) -> None:
         """Add what the schema declares to the shape of the records."""
+        if not self._has_names():
+            record.children.pop(Origin.ELEMENT, None)
         if self._schema is None:
             return
         declared = self._schema.schema.record(list(self._way()))
@@ -235,10 +245,7 @@ class XmlReading:
 
     def _forget_container(self, shape: Shape) -> None:
         """Take the element in which the records stood, if nothing else does, out of a document's shape."""
-        path = self._feed.path
-        assert path is not None
-        node = shape.record
-        way = [MARKUP + self.prefixes.name(test.namespace, test.local) for test in path.tests[1:-1]]
+        node, way = shape.record, self.way_to_records()
         for name in way[:-1]:
             if name not in node.children:
                 return
@@ -284,19 +291,8 @@ class XmlReading:
 
     def _say_where(self, count: int, elsewhere: int) -> None:
         reading, path = self._reading, self.records_path()
-        if self._are_apart and not self._is_whole:
-            above = path.partition("[")[0].rpartition("/")[0]
-            text = "they stand in several elements, and in which is not kept"
-            reading.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
-        if len(self._names) > 1:
-            shown = ", ".join(sorted(name.decode("utf-8", "replace") for name in self._names)[:_NAMES_SHOWN])
-            more = ", …" * (len(self._names) > _NAMES_SHOWN)
-            text = f"the records are elements of {len(self._names):,} names ({shown}{more})"
-            reading.notes.append((path, f"{text}; which each has is not kept"))
         if self._is_whole:
-            text = "only what this path matches was read; the rest is left out"
-            has_many = "|" in path or (self._location is not None and self._location.last_name() is None)
-            reading.notes.append((path, text + ", and so are the names of the elements" * has_many))
+            reading.notes.append((path, "only what this path matches was read; the rest is left out"))
         elif self._location is not None:
             if self._location.predicates and not reading.is_partial:
                 reading.notes.append((path, f"{elsewhere:,} elements do not fulfil the predicate; left out"))
@@ -309,6 +305,32 @@ class XmlReading:
         else:
             text = f"{count:,} elements recognised as the records; --records '/*' takes the documents"
             reading.notes.append((path, text))
+
+    def _has_names(self) -> bool:
+        """Say whether records are elements of several names."""
+        return self._is_any_name and (self._is_whole or len(self._names) > 1)
+
+    def only_name(self) -> str | None:
+        """Return the one name that all records have, where the path to them does not say it."""
+        return next(iter(self._names)) if len(self._names) == 1 else None
+
+    def note_unkept(self, top: Table) -> None:
+        """Say what the table of the records does not tell of where they stood, and how they were called."""
+        path = self.records_path()
+        if self.are_apart and not self._is_whole and top.enclosing_key is None:
+            above = path.partition("[")[0].rpartition("/")[0]
+            text = "they stand in several elements, and in which is not kept"
+            self._reading.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
+        if self._has_names() and not any(column.path == (Origin.ELEMENT,) for column in top.columns):
+            text = "they are elements of several names, and which each has is not kept"
+            self._reading.notes.append((path, f'{text}; a column with origin = "element" keeps it'))
+
+    def way_to_records(self) -> list[str]:
+        """Return the steps from the root, which is left out, to the element that the records stand in."""
+        path = self._feed.path
+        if path is None or self._is_whole:
+            return []
+        return [MARKUP + self.prefixes.name(test.namespace or "", test.local) for test in path.tests[1:-1]]
 
 
 def _bytes_of(inputs: list[Input]) -> list[ByteInput]:

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 import pyarrow as pa
 
-from tessaron.core.paths import Origin, Path
+from tessaron.core.paths import ENCLOSING, Origin, Path
 from tessaron.core.typing.readings import Reading
 from tessaron.core.typing.types import ColumnType
 
@@ -66,6 +66,9 @@ class Table:
         through: Name of that table.
         document_key: Only for records inside an envelope: name of the column with the row of `documents`.
         documents: Name of the table with a row for each document.
+        enclosing_key: Only for records of XML where documents have several of the elements around them: name
+            of the column with the row of `enclosing`.
+        enclosing: Name of the table with a row for each of those.
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
     """
 
@@ -84,6 +87,8 @@ class Table:
     key_type: Literal["integer", "text"] = "integer"
     nullable_keys: tuple[str, ...] = ()
     """Key columns that may be null: where rows above stay without rows here."""
+    enclosing_key: str | None = None
+    enclosing: str | None = None
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""
@@ -104,8 +109,16 @@ class Table:
             (self.within_key, self.name),
             (self.through_key, self.through),
             (self.document_key, self.documents),
+            (self.enclosing_key, self.enclosing),
         )
         return [(column, table) for column, table in pairs if column is not None and table is not None]
+
+    def outwards(self) -> int | None:
+        """Return how many elements further out than the innermost those of `enclosing` are; None without."""
+        for column in self.columns:
+            if column.name == self.enclosing_key:
+                return ENCLOSING.index(column.path[-1])
+        return None
 
     def arrow_schema(self) -> Any:
         """Return the Arrow schema: key columns, then the columns of the data."""

@@ -32,12 +32,22 @@ class Origin(Enum):
     """The number of the document among all that were read, from 1, for records of XML."""
     DOCUMENT = "document_key"
     """The number of the document, from 1, for records inside an envelope."""
+    ENCLOSING = "enclosing_key"
+    """The row of the element that a record of XML stands in, where documents have several of them."""
+    ENCLOSING_2 = "enclosing_key_2"
+    """The row of the element around that one, and so on outwards."""
+    ENCLOSING_3 = "enclosing_key_3"
+    ENCLOSING_4 = "enclosing_key_4"
+    ENCLOSING_5 = "enclosing_key_5"
+    ENCLOSING_6 = "enclosing_key_6"
     WITHIN = "within_key"
     """The row of the same table it stands in, for a row of a structure that contains itself."""
     THROUGH = "through_key"
     """The row of the table between, where that structure contains itself through another array."""
     WAY = "within_path"
     """The way from the row it stands in, where such a structure contains itself in several places."""
+    ELEMENT = "element"
+    """The name of a record's element, where records of XML have several."""
     CONTENT = "content"
     """The digest of a record's text."""
     JSON = "json"
@@ -52,6 +62,8 @@ class Origin(Enum):
 
 ELEMENT: Final = Each.ELEMENT
 ENTRY: Final = Each.ENTRY
+ENCLOSING: Final = tuple(each for each in Origin if each.name.startswith("ENCLOSING"))
+"""The rows of the elements that a record stands in, from the innermost outwards."""
 Step = str | Each | Origin
 Path = tuple[Step, ...]
 """Steps from the record down: a member name, `ELEMENT`, `ENTRY`, or at the end an `Origin`."""

@@ -25,7 +25,7 @@ from tessaron.core.fragment import (
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import Origin, Path
+from tessaron.core.paths import ENCLOSING, Origin, Path
 from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.regroup import entries_as_records
@@ -33,6 +33,7 @@ from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
 from tessaron.core.splitting import Chunk
 from tessaron.core.tables import make_tables
 from tessaron.core.xml.chunks import XmlChunk
+from tessaron.core.xml.record_names import element_names
 
 
 @dataclass(frozen=True, slots=True)
@@ -49,6 +50,7 @@ class ReadTask:
         most_records: So many records of the chunk are wanted; None for all.
         xml: What the kernel has to know of XML.
         document_key: The number of the document the records stand in, from 1; None when that is not kept.
+        tells_names: Whether rows are to say how the elements that are the records are called.
     """
 
     chunk: Chunk | XmlChunk
@@ -60,6 +62,7 @@ class ReadTask:
     profiled: str | None = None
     most_records: int | None = None
     xml: XmlOptions = field(default_factory=XmlOptions)
+    tells_names: bool = False
 
 
 @dataclass(slots=True)
@@ -155,6 +158,8 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
         known[Origin.DOCUMENT] = [run.document for run in runs]
+        for level, name in enumerate(ENCLOSING[: len(runs[0].enclosing) if runs else 0]):
+            known[name] = [run.enclosing[level] for run in runs]
     if task.file is not None or task.profiled is not None:
         known[Origin.LINE] = lines
     if task.file is not None:
@@ -163,6 +168,9 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
         _add_text_origin(fragment, Origin.FILE, TextLane.of([run.name for run in runs]))
     if task.content:
         _add_text_origin(fragment, Origin.CONTENT, content_lane(chunk.data, fragment.offsets))
+    if task.tells_names:
+        names = fragment.names if task.xml.location else element_names(wanted, fragment.offsets)
+        _add_text_origin(fragment, Origin.ELEMENT, TextLane.of(names))
     _add_integer_origins(fragment, known)
     return fragment, is_cut
 

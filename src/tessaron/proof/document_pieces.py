@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from typing import Any
+from collections.abc import Iterator, Sequence
+from itertools import pairwise
+from typing import Any, NamedTuple
+from xml.sax.saxutils import quoteattr
 
 from lxml import etree
 
@@ -20,6 +22,14 @@ from tessaron.proof.keyed_tables import KeyedTables
 _SLOT = "tessaron-records-stand-here"
 Piece = tuple[str, int]
 """A piece of a document, and how many records it has."""
+
+
+class Group(NamedTuple):
+    """Records as texts, with their keys if they have any, and the numbers of the elements they stand in."""
+
+    texts: list[str]
+    keys: list[str] | None = None
+    enclosing: Sequence[int] = ()
 
 
 def record_groups(tables: KeyedTables, progress: Progress) -> Iterator[list[str]]:
@@ -40,7 +50,7 @@ def json_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator
 
 
 def _json_pieces(
-    around: str, names: tuple[str, ...], records: Iterator[tuple[Any, list[str]]], has_keys: bool
+    around: str, names: tuple[str, ...], records: Iterator[Group], has_keys: bool
 ) -> Iterator[Piece]:
     document, _ = parse_carefully(around, 0)
     whole = json_text(_with_slot(document, names), ascii_only=False)
@@ -48,9 +58,9 @@ def _json_pieces(
     opening, closing = "{}" if has_keys else "[]"
     yield head + opening, 0
     between = ""
-    for keys, texts in records:
+    for texts, keys, _ in records:
         pairs = texts if not has_keys else [
-            f"{json_text(key, ascii_only=False)}:{text}" for key, text in zip(keys, texts, strict=True)
+            f"{json_text(key, ascii_only=False)}:{text}" for key, text in zip(keys or (), texts, strict=True)
         ]  # fmt: skip
         yield between + ",\n".join(pairs), len(texts)
         between = ",\n"
@@ -66,8 +76,8 @@ def _with_slot(document: Any, names: tuple[str, ...]) -> Any:
     return Pairs(members.items())
 
 
-def _inside(tables: KeyedTables, progress: Progress) -> Iterator[tuple[str, Iterator[tuple[Any, list[str]]]]]:
-    """Yield what stands around the records of each document, and these, group by group, with their keys."""
+def _inside(tables: KeyedTables, progress: Progress) -> Iterator[tuple[str, Iterator[Group]]]:
+    """Yield what stands around the records of each document, and these, group by group."""
     records = _Records(tables, progress)
     assert tables.way.around is not None
     key = tables.way.around.table.row_key
@@ -83,13 +93,14 @@ class _Records:
     def __init__(self, tables: KeyedTables, progress: Progress):
         self._groups = tables.records()
         self._column = tables.top.table.document_key
+        self._enclosing = tables.top.table.enclosing_key
         self._places = tables.top
         self._table = tables.top.table.name
         self._progress = progress
         self._kept: tuple[Any, Any] | None = None
         self._count = 0
 
-    def of_document(self, number: Any) -> Iterator[tuple[Any, list[str]]]:
+    def of_document(self, number: Any) -> Iterator[Group]:
         """Yield the next records, as long as they stand in this document."""
         while True:
             group = self._kept or next(self._groups, None)
@@ -102,8 +113,13 @@ class _Records:
             if count:
                 self._count += count
                 self._progress.write(self._count, self._count)
-                keys = self._places.keys_of(rows.slice(0, count))
-                yield None if keys is None else keys.to_pylist(), texts.slice(0, count).to_pylist()
+                first = rows.slice(0, count)
+                keys = self._places.keys_of(first)
+                yield Group(
+                    texts.slice(0, count).to_pylist(),
+                    None if keys is None else keys.to_pylist(),
+                    first.column(self._enclosing).to_pylist() if self._enclosing else [],
+                )
             if count < len(owners):
                 self._kept = rows.slice(count), texts.slice(count)
                 return
@@ -118,18 +134,16 @@ class _Records:
 def xml_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator[Piece]]:
     """Yield documents of XML, each as its pieces."""
     names = tables.record_names()
-    namespaces = tables.compiled.reading.namespaces
     if tables.way.around is None:
         if len(names) == 1 and tables.top.table.parent is None:
             yield from _root_documents(tables, progress)
             return
-        around = f"<{names[0]}/>"
-        yield _xml_pieces(
-            around, names, namespaces, ((None, texts) for texts in record_groups(tables, progress))
-        )
+        groups = (Group(texts) for texts in record_groups(tables, progress))
+        yield _Places(tables, names).pieces(f"<{names[0]}/>", groups)
         return
+    places = _Places(tables, names)
     for around, records in _inside(tables, progress):
-        yield _xml_pieces(around, names, namespaces, records)
+        yield places.pieces(around, records)
 
 
 def _root_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator[Piece]]:
@@ -137,22 +151,86 @@ def _root_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterato
         yield iter([(text, 1)])
 
 
-def _xml_pieces(
-    around: str, names: list[str], namespaces: Any, records: Iterator[tuple[Any, list[str]]]
-) -> Iterator[Piece]:
-    root = etree.fromstring(with_namespaces(around, namespaces).encode(), safe_parser())
-    place = root
-    for name in names[1:-1]:
+class _Places:
+    """Puts records back into the elements that they stood in.
+
+    Args:
+        tables: The tables.
+        names: The names of the elements from the root to a record, with prefixes.
+    """
+
+    def __init__(self, tables: KeyedTables, names: list[str]):
+        self._namespaces = tables.compiled.reading.namespaces
+        self._tags = [self._tag(name) for name in names[1:-1]]
+        self._outwards = tables.top.table.outwards()
+        self._before = 0
+
+    def _tag(self, name: str) -> str:
         prefix, _, local = name.rpartition(":")
-        tag = f"{{{namespaces[prefix]}}}{local}" if prefix in namespaces else local
-        found = place.find(tag)
-        place = etree.SubElement(place, tag) if found is None else found
-    place.append(etree.ProcessingInstruction(_SLOT, "x"))
-    head, _, tail = etree.tostring(root, encoding="unicode").partition(f"<?{_SLOT} x?>")
-    yield f'<?xml version="1.0" encoding="UTF-8"?>\n{head}\n', 0
-    for _, texts in records:
-        yield "".join(f"{text}\n" for text in texts), len(texts)
-    yield tail, 0
+        return f"{{{self._namespaces[prefix]}}}{local}" if prefix in self._namespaces else local
+
+    def pieces(self, around: str, records: Iterator[Group]) -> Iterator[Piece]:
+        """Yield the pieces of a document: what stands around its records, and these where they stood."""
+        root = etree.fromstring(with_namespaces(around, self._namespaces).encode(), safe_parser())
+        numbered = self._numbered(root)
+        missing = [self._mark(element) for element in numbered]
+        head, *between = etree.tostring(root, encoding="unicode").split(f"<?{_SLOT} x?>")
+        yield f'<?xml version="1.0" encoding="UTF-8"?>\n{head}\n', 0
+        at, open_at = 0, -1
+        for texts, number in self._by_place(records):
+            while number is not None and at < len(numbered) - 1 and self._before + at + 1 < number:
+                yield self._closing(missing[at], open_at == at) + between[at], 0
+                at += 1
+            opening = self._opening(missing[at], open_at == at)
+            yield opening + "".join(f"{text}\n" for text in texts), len(texts)
+            open_at = at
+        for index, rest in enumerate(between[at:], at):
+            yield self._closing(missing[index], open_at == index) + rest, 0
+        self._before += len(numbered)
+
+    def _numbered(self, root: Any) -> list[Any]:
+        """Return the elements that records refer to, in order; where they refer to none, the document."""
+        found = [root]
+        for tag in [] if self._outwards is None else self._tags[: len(self._tags) - self._outwards]:
+            found = [child for place in found for child in place.findall(tag)]
+        return found
+
+    def _mark(self, element: Any) -> list[str]:
+        """Mark where records stand in an element; return the tags on the way that are not there."""
+        tags = self._tags if self._outwards is None else self._tags[len(self._tags) - self._outwards :]
+        for count, tag in enumerate(tags):
+            found = element.find(tag)
+            if found is None:
+                element.append(etree.ProcessingInstruction(_SLOT, "x"))
+                return tags[count:]
+            element = found
+        element.append(etree.ProcessingInstruction(_SLOT, "x"))
+        return []
+
+    def _opening(self, tags: list[str], is_open: bool) -> str:
+        return "" if is_open else "".join(map(_opening_of, tags))
+
+    def _closing(self, tags: list[str], is_open: bool) -> str:
+        return "".join(f"</{etree.QName(tag).localname}>" for tag in reversed(tags)) if is_open else ""
+
+    def _by_place(self, records: Iterator[Group]) -> Iterator[tuple[list[str], int | None]]:
+        """Yield records that stand in one element, with its number; None where that is not known."""
+        for texts, _, enclosing in records:
+            if not enclosing:
+                yield texts, None
+                continue
+            bounds = [
+                0,
+                *(at for at in range(1, len(texts)) if enclosing[at] != enclosing[at - 1]),
+                len(texts),
+            ]
+            for start, stop in pairwise(bounds):
+                yield texts[start:stop], enclosing[start]
+
+
+def _opening_of(tag: str) -> str:
+    name = etree.QName(tag)
+    return f"<{name.localname} xmlns={quoteattr(name.namespace)}>" if name.namespace else f"<{tag}>"
 
 
 def xml_records(tables: KeyedTables, progress: Progress) -> Iterator[str]:

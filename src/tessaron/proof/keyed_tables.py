@@ -18,6 +18,7 @@ from tessaron.core.rebuilding.records import Dialect, records_of
 from tessaron.core.rebuilding.xml_dialect import XmlDialect
 from tessaron.core.xpath.location import parse_location
 from tessaron.layouts import Layout
+from tessaron.proof.source_digests import Compared
 from tessaron.receipt import LAYOUT_FILE, read_receipt
 from tessaron.sources.table_folder import TableFolder
 from tessaron.sources.table_order import in_key_order
@@ -70,10 +71,16 @@ class KeyedTables:
             raise UsageError(self.way.fault)
         return self.way.records
 
-    @property
-    def is_placed(self) -> bool:
-        """Whether records of XML go back into the elements around them."""
-        return self.is_xml and self.way.around is not None
+    def compared(self) -> Compared:
+        """Return what is compared of records of XML beside what is in them."""
+        if not self.is_xml:
+            return Compared()
+        return Compared(self.way.around is not None, self.top.element is not None, self._is_any_way())
+
+    def _is_any_way(self) -> bool:
+        """Say whether the path to the records does not name all elements above them."""
+        path = self.compiled.reading.records or "/*"
+        return any(step.endswith("*") for step in path.partition("[")[0].split("/")[:-1])
 
     def written(self) -> list[Table]:
         """Return all tables, parents before children."""
@@ -90,8 +97,14 @@ class KeyedTables:
         path = self.compiled.reading.records or "/*"
         *around, own = (step.strip() for step in _without_predicates(path).rpartition("|")[2].split("/"))
         if not _NAME.fullmatch(own):
-            own = parse_location(path).last_name() or self.top.table.name
+            given = self.compiled.reading.element
+            own = given or parse_location(path).last_name() or self.top.table.name
         return [name for name in around if _NAME.fullmatch(name)] + [own]
+
+    def record_path(self) -> str:
+        """Return the path of plain names by which records of XML made of the tables are found."""
+        *around, own = self.record_names()
+        return "/".join(("", *around, own if self.top.element is None else "*"))
 
     def dialect(self, is_around: bool = False) -> Dialect:
         """Return how records, or documents around them, are written."""

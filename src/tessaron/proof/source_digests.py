@@ -14,6 +14,7 @@ import numpy as np
 from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment
 from tessaron.core.kernel.xml_parsing import around_records
+from tessaron.core.paths import Origin
 from tessaron.core.rebuilding.record_digests import Words, record_digests
 from tessaron.core.selecting import Selection
 from tessaron.core.work import ReadTask, read_fragment, repeated_offsets
@@ -48,18 +49,33 @@ class DigestResult:
     run_counts: list[int] = field(default_factory=list)
 
 
+@dataclass(frozen=True, slots=True)
+class Compared:
+    """What is compared of records of XML beside what is in them.
+
+    Attributes:
+        places: In which of several elements they stand.
+        names: How their elements are called.
+        every_way: Whether the elements above them may have any names, which are compared then too.
+    """
+
+    places: bool = False
+    names: bool = False
+    every_way: bool = False
+
+
 @dataclass(frozen=True)
 class DigestWork:
     """Turns chunks into digests.
 
     Attributes:
         exact: As in `record_digests`.
-        is_placed: Whether it counts, too, in which of several elements a record of XML stands.
+        compared: What is compared of records of XML beside what is in them.
         wanted: Digests of records whose text is wanted too.
     """
 
     exact: bool
-    is_placed: bool = False
+    compared: Compared = Compared()
     wanted: frozenset[int] = frozenset()
 
     def __call__(self, task: ReadTask) -> DigestResult:
@@ -69,8 +85,7 @@ class DigestWork:
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
             result.run_counts = task.chunk.counts_of(fragment.offsets)
-            if self.is_placed:
-                result.digests = result.digests ^ _places(task.chunk, fragment.offsets)
+            result.digests = result.digests ^ _places(task.chunk, fragment, self.compared)
         if self.wanted and len(fragment.offsets) == len(result.digests):
             result.texts = self._texts(task, fragment, result.digests)
         return result
@@ -99,11 +114,23 @@ class DigestWork:
         return found
 
 
-def _places(chunk: XmlChunk, offsets: Any) -> Words:
-    """Return a number for each record that tells in which of several elements it stands; 0 in the first."""
-    runs, _, _ = chunk.places_of(offsets)
-    ways = {run.way: int.from_bytes(blake2b(run.way.encode(), digest_size=8).digest()) for run in runs}
-    return np.array([ways[run.way] if "[" in run.way else 0 for run in runs], np.uint64)
+def _places(chunk: XmlChunk, fragment: Fragment, compared: Compared) -> Words:
+    """Return a number for each record that tells what is compared of its place and name; 0 without."""
+    made = np.zeros(fragment.record_count, np.uint64)
+    if compared.places:
+        runs, _, _ = chunk.places_of(fragment.offsets)
+        ways = {run.way: _number(run.way) if compared.every_way or "[" in run.way else 0 for run in runs}
+        made ^= np.array([ways[run.way] for run in runs], np.uint64)
+    if compared.names:
+        names = next(node.texts for node in fragment.nodes if node.name == Origin.ELEMENT.value)
+        known = names.to_arrow().dictionary_encode()
+        numbers = np.array([_number(f"<{name}>") for name in known.dictionary.to_pylist()], np.uint64)
+        made ^= numbers[known.indices.to_numpy()]
+    return made
+
+
+def _number(text: str) -> int:
+    return int.from_bytes(blake2b(text.encode(), digest_size=8).digest())
 
 
 @dataclass(slots=True)
@@ -143,7 +170,7 @@ class SourceDigests:
         selection: What is wanted of the records; None for everything.
         exact: As in `record_digests`.
         progress: Is told how far reading is.
-        wanted, is_placed: As in `DigestWork`.
+        wanted, compared: As in `DigestWork`.
 
     Attributes:
         reading: What was read.
@@ -160,14 +187,14 @@ class SourceDigests:
         progress: Progress,
         stack: ExitStack,
         wanted: frozenset[int] = frozenset(),
-        is_placed: bool = False,
+        compared: Compared | None = None,
     ):
         pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         self._records = Feed(stack.enter_context(Spill()))
         self._documents = _Around(stack.enter_context(Spill()))
         self.reading = Reading(inputs, replace(options), self._records, self._documents, progress, pool)
         self.reading.selection = selection
-        self.reading.work = DigestWork(exact, is_placed, wanted)
+        self.reading.work = DigestWork(exact, compared or Compared(), wanted)
         self.reading.around = DigestWork(exact)
         self.passed: Counter[str] = Counter()
 

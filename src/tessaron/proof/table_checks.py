@@ -110,7 +110,8 @@ class TableChecks:
             _Ordinals(table),
         )
         within = _Within(table)
-        names = dict.fromkeys((*table.key_columns(), *within.columns, *filter(None, [table.document_key])))
+        outer = filter(None, (table.document_key, table.enclosing_key))
+        names = dict.fromkeys((*table.key_columns(), *within.columns, *outer))
         watching = (primary, references, ordinals if table.within_key is None else within)
         with primary.check, ordinals.begun:
             for batch in self._files.batches(table, list(names), _KEY_ROWS):

@@ -81,8 +81,9 @@ class TableDigests:
             count = sum(rows.num_rows for rows, _ in self._tables.records())
         inputs: list[Input] = [ByteInput("tables", stream=_NextDocument(documents)) for _ in range(count)]  # type: ignore[arg-type]
         # What is made of the tables has plain names, whichever path the records were found by.
-        path = "/" + "/".join(self._tables.record_names())
-        options = replace(with_layout(self._options, self._tables.compiled), records=path)
+        options = replace(
+            with_layout(self._options, self._tables.compiled), records=self._tables.record_path()
+        )
         with ExitStack() as stack:
             reader = SourceDigests(
                 inputs,
@@ -92,7 +93,7 @@ class TableDigests:
                 NoProgress(),
                 stack,
                 self._wanted,
-                self._tables.is_placed,
+                self._tables.compared(),
             )
             yield from reader
             self._around = reader.around

@@ -238,7 +238,7 @@ class _Comparison:
                 self._exact,
                 self._progress,
                 stack,
-                is_placed=self._tables.is_placed,
+                compared=self._tables.compared(),
             )
             made = TableDigests(self._tables, self._exact, self._given)
             self._align(self._wanted(source), iter(made))
@@ -318,7 +318,7 @@ class _Comparison:
                 NoProgress(),
                 stack,
                 left,
-                self._tables.is_placed,
+                self._tables.compared(),
             )
             for part in reader:
                 texts.update(part.texts)

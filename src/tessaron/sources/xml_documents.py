@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.splitting import SplitError
 from tessaron.core.xml.chunks import ChunkCollector, Piece, XmlChunk
+from tessaron.core.xml.enclosing import EnclosingElements
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.recognising import LOOKED_AT_BYTES, known_prefixes, recognise_records
 from tessaron.core.xml.record_path import ANY_ROOT, Name, RecordPath
@@ -76,6 +77,7 @@ class XmlFeed:
     _collected: ChunkCollector | None = None
     _nearest: tuple[Name, ...] = ()
     _others: dict[Name, None] = field(default_factory=dict)
+    _enclosing: EnclosingElements | None = None
 
     def __iter__(self) -> Iterator[XmlChunk]:
         """Yield chunks of records, and of documents without their records.
@@ -130,7 +132,12 @@ class XmlFeed:
                 self._find_path(entry.name, head, is_all, entry.size)
             assert self.path is not None
             splitter = self._splitter = XmlSplitter(
-                self.path, self.prefixes, mark, self.documents, self.wants_above
+                self.path,
+                self.prefixes,
+                mark,
+                self.documents,
+                self.wants_above,
+                self._enclosing_of(self.path),
             )
             try:
                 for block in _joined(head, blocks):
@@ -148,6 +155,12 @@ class XmlFeed:
                 if len(splitter.nearest) >= len(self._nearest):
                     self._nearest = splitter.nearest
                     self._others |= splitter.others
+
+    def _enclosing_of(self, path: RecordPath) -> EnclosingElements:
+        """Return what numbers the elements around the records, of all sources."""
+        if self._enclosing is None:
+            self._enclosing = EnclosingElements(path)
+        return self._enclosing
 
     def _checked(self, parts: Iterator[Piece | Skeleton], name: str) -> Iterator[Piece | Skeleton]:
         """Pass parts on; where the documents are the records, one of another name is none."""
@@ -218,7 +231,7 @@ def _first_tag(data: bytes) -> str:
 def _piece_of(skeleton: Skeleton) -> Piece:
     return Piece(
         skeleton.data, [0], skeleton.byte_offset, skeleton.line, skeleton.document, skeleton.document,
-        skeleton.context,
+        skeleton.context, outline=skeleton.outline,
     )  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from lxml import etree
 
 from tessaron.core.faults import Fault
 from tessaron.core.fragment import Fragment, Passed, Role
@@ -29,7 +30,7 @@ from tessaron.core.kernel.xml_elements import (
     markup_of,
 )
 from tessaron.core.kernel.xml_order import order_of
-from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
+from tessaron.core.kernel.xml_parsing import RecordError, XmlParser, safe_parser
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP, Step
 from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
@@ -61,19 +62,23 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
     builder = XmlBuilder(chunk.prefixes, options)
     faults: list[Fault] = []
     offsets: list[int] = []
+    names: list[str] = []
     for number, (offset, record) in enumerate(parser.records()):
         if isinstance(record, RecordError):
             place = offset + record.byte_offset
             faults.append(Fault(record.code, place, record.reason, record=number, column=record.column))
             if options.keeps_broken:
-                builder.add_empty()
+                builder.add_outline(chunk.run_of(offset).outline)
                 offsets.append(offset)
         elif record is not None and (wrong := _invalid(record, chunk, offset, options)) is not None:
             faults.append(replace(wrong, record=number))
         elif record is not None:
             builder.add(record, chunk.context.keeps_space, _above(chunk, offset))
             offsets.append(offset)
+            if options.location:
+                names.append(builder.spelled(record.tag))
     fragment = builder.finish()
+    fragment.names = names
     fragment.faults = faults
     fragment.offsets = np.array(offsets, np.int64)
     return fragment
@@ -162,7 +167,7 @@ class XmlBuilder:
     ) -> None:
         """Keep how the wanted elements in an element, and the pieces of its text, stand in order."""
         text = "" if not own else own if keeps_space else self._clean(own)
-        order = order_of(element, text, lambda name: bool(node.members[name].wanted), self._spelled)
+        order = order_of(element, text, lambda name: bool(node.members[name].wanted), self.spelled)
         if order:
             node.order_rows.append(row)
             node.orders.append(order)
@@ -297,8 +302,11 @@ class XmlBuilder:
         self._occur(node, row, position, _TEXT)
         node.texts.append(text)
 
-    def add_empty(self) -> None:
-        """Add a record that holds nothing."""
+    def add_outline(self, outline: bytes) -> None:
+        """Add a record of elements with nothing else in them; where there are none, an empty one."""
+        if outline:
+            self.add(etree.fromstring(outline, safe_parser()))
+            return
         self._occur(self._root, self._root.row_count, 0, _OBJECT)
         self._root.row_count += 1
 
@@ -336,7 +344,7 @@ class XmlBuilder:
             node.raws.append(markup_of(element))
 
     def _grow(self, parent: GrowingNode, name: str, is_attribute: bool) -> GrowingNode:
-        step = TEXT_STEP if name == TEXT_STEP else MARKUP + "@" * is_attribute + self._spelled(name)
+        step = TEXT_STEP if name == TEXT_STEP else MARKUP + "@" * is_attribute + self.spelled(name)
         node = self._new(parent, Role.MEMBER, step, step)
         (parent.attributes if is_attribute else parent.members)[name] = node
         if self._selection is not None and node.place >= 0:
@@ -356,7 +364,8 @@ class XmlBuilder:
             node.wanted = self._selection.wanted(node.place) if node.place >= 0 else 0
         return node
 
-    def _spelled(self, name: str) -> str:
+    def spelled(self, name: str) -> str:
+        """Return a name of lxml as paths spell it."""
         if name[0] != "{":
             return name
         namespace, _, local = name[1:].rpartition("}")

@@ -25,7 +25,7 @@ from tessaron.core.laying.rearranging import Rearranging
 from tessaron.core.laying.restructure import rearrange
 from tessaron.core.laying.row_sets import RowSet
 from tessaron.core.layout import Table
-from tessaron.core.paths import Origin, Path, format_path
+from tessaron.core.paths import ELEMENT, Origin, Path, format_path
 from tessaron.core.rebuilding.rest import add_rests, spell_texts
 from tessaron.core.shape import unpack_nodes
 from tessaron.core.visible import in_quotes
@@ -155,7 +155,11 @@ def _unreferenced(levels: Levels, plan: LayingPlan) -> Counter[str]:
             or any(_starts(path, each) for each in moved)
         ):
             continue
-        count = int((np.isin(node.kinds, (Kind.NULL, Kind.OBJECT, Kind.ARRAY), invert=True)).sum())
+        if plan.containers and tuple(step for step in path if step is not ELEMENT) in plan.containers:
+            kinds = without_empty_texts(node).kinds
+        else:
+            kinds = node.kinds
+        count = int((np.isin(kinds, (Kind.NULL, Kind.OBJECT, Kind.ARRAY), invert=True)).sum())
         if count and (*path, Origin.JSON) not in used:
             found[format_path(path)] += count
     return found

@@ -174,6 +174,8 @@ class LayingPlan:
         has_digest_keys: Whether keys are digests.
         rests: The tables that keep the rest of their rows.
         exact: Whether that holds all that is null or empty.
+        containers: The paths, without steps to each element, of elements of XML in which records stand: what
+            holds only records holds nothing that could be left out.
     """
 
     tables: tuple[TablePlan, ...]
@@ -186,6 +188,7 @@ class LayingPlan:
     has_digest_keys: bool = False
     rests: tuple[RestPlan, ...] = ()
     exact: bool = False
+    containers: frozenset[Path] = frozenset()
 
     def written(self) -> TableSet:
         """Return the tables that are written."""

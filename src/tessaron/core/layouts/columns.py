@@ -19,7 +19,7 @@ from tessaron.core.layouts.model import ColumnPart, ReadingPart, TablePart
 from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.rows import RowsFinder
 from tessaron.core.naming import snake_case
-from tessaron.core.paths import TEXT_STEP, Origin, Path
+from tessaron.core.paths import ENCLOSING, TEXT_STEP, Origin, Path
 from tessaron.core.typing.date_formats import DateFormatError, parts_of_format
 from tessaron.core.typing.fitting import Spelling, fit_texts
 from tessaron.core.typing.types import (
@@ -38,6 +38,7 @@ _ORIGIN_TYPES = {
     Origin.RECORD: INTEGER,
     Origin.LINE: INTEGER,
     Origin.DOCUMENT: INTEGER,
+    **dict.fromkeys(ENCLOSING, INTEGER),
     Origin.DEPTH: INTEGER,
 }
 _FOLDS_WITH_TYPE = {

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import operator
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from itertools import accumulate
 from typing import Any
 
 from tessaron.core.errors import UsageError
@@ -28,7 +30,7 @@ from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.layouts.xml_carry import with_values_from_above
 from tessaron.core.layouts.xml_paths import XmlLayoutPaths
 from tessaron.core.naming import Names
-from tessaron.core.paths import ABOVE, ELEMENT, ENTRY, Origin, Path, format_path
+from tessaron.core.paths import ABOVE, ELEMENT, ENCLOSING, ENTRY, MARKUP, Origin, Path, format_path
 from tessaron.core.selecting import PathSelection
 from tessaron.core.shape import ShapeNode, pack_nodes
 from tessaron.core.structure import level_between
@@ -136,7 +138,7 @@ class _Compiler:
         outer = None
         if around:
             outer = self._plan(around, [], self._structure.again(is_around=True))
-            outer = replace(outer, has_digest_keys=False, natural_key=())
+            outer = replace(outer, has_digest_keys=False, natural_key=(), containers=self._containers())
         keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
         self._check_keys(keys)
         for at, message in find_cycles(plan.tables):
@@ -395,7 +397,34 @@ class _Compiler:
             keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
+            *self._enclosing(name, columns),
         )  # fmt: skip
+
+    def _enclosing(self, name: str, columns: list[Column]) -> tuple[str | None, str | None]:
+        """Return the column that refers to the element that a record stands in, and the table of those."""
+        found = next((column for column in columns if column.path[-1:] in _ENCLOSING), None)
+        if found is None:
+            return None, None
+        outwards = _ENCLOSING.index(found.path[-1:])
+        for other, part in self._part.tables.items():
+            if part.around and part.write and part.rows == self._enclosing_rows(outwards):
+                return found.name, other
+        keys = ("tables", name, "columns", found.name)
+        rows = self._enclosing_rows(outwards)
+        self.say(keys, f"no table with around = true and rows = {in_quotes(rows)} for it to refer to")
+        return None, None
+
+    def _containers(self) -> frozenset[Path]:
+        """Return the paths of the elements that records stand in, from the root, which is left out."""
+        if self._part.reading.format != "xml":
+            return frozenset()
+        names = (MARKUP + name for name in self._enclosing_rows(0).split("/"))
+        return frozenset(accumulate(((name,) for name in names), operator.add))
+
+    def _enclosing_rows(self, outwards: int) -> str:
+        """Return how a layout spells the rows of the elements that records stand in, so many outwards."""
+        names = (self._part.reading.records or "").partition("[")[0].split("/")[2:-1]
+        return "/".join(names[: len(names) - outwards])
 
     def _documents(self) -> str | None:
         """Return the table with a row for each document around the records."""
@@ -417,6 +446,7 @@ class _Compiler:
         return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
 
 
+_ENCLOSING = tuple((origin,) for origin in ENCLOSING)
 _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
 
 

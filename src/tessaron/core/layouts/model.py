@@ -33,6 +33,13 @@ OriginName = Literal[
     "origin_line",
     "origin_document",
     "document_key",
+    "enclosing_key",
+    "enclosing_key_2",
+    "enclosing_key_3",
+    "enclosing_key_4",
+    "enclosing_key_5",
+    "enclosing_key_6",
+    "element",
     "within_path",
     "depth",
     "row_rest",
@@ -51,6 +58,10 @@ class ReadingPart(_Part):
     format: Literal["json", "xml"] = Field("json", description="What the source is written in.")
     records: Text | None = Field(
         None, description="Where the records stand, as JSONPath (RFC 9535), or for XML as XPath 1.0."
+    )
+    element: Text | None = Field(
+        None,
+        description="For XML: the name of the records' elements, where their path does not say it.",
     )
     name: Text | None = Field(None, description="The word for a record; used when columns are drafted anew.")
     keys: Literal["sequence", "digest"] = Field(

@@ -55,6 +55,6 @@ class JsonDialect:
         """Return for each row above the object of the entries below it."""
         return grouped(entries(keys, values), above, row_count, "{", "}", ",")
 
-    def row(self, places: TablePlaces, made: Any) -> Any:
+    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
         """Return rows; where nothing stands in them as empty objects, or null if they have no members."""
         return pc.fill_null(made, "{}" if places.is_object else "null")

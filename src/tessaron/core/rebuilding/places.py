@@ -71,6 +71,7 @@ class TablePlaces:
         key_form: How such names are turned back.
         rest: The column with the rest of the row.
         way: The column that says where in the row around it a row of a structure that contains itself stands.
+        element: The column with the name of each record's element.
         ways: The places where such rows can stand, by the text of `way`; None is the only one.
         is_object: Whether a row without any value is an empty object, and not null.
         with_empty: As in `TurnedBack`.
@@ -82,6 +83,7 @@ class TablePlaces:
     key_form: Form | None = None
     rest: str | None = None
     way: str | None = None
+    element: str | None = None
     ways: dict[str | None, Place] = field(default_factory=dict)
     is_object: bool = True
     with_empty: bool = False
@@ -125,7 +127,16 @@ class TablePlaces:
     def columns(self) -> list[str]:
         """Return the columns that are needed of the table."""
         own = [place.column for _, place in self.row.walk()]
-        names = [*self.table.key_columns(), *own, self.key, self.rest, self.way, self.table.document_key]
+        names = [
+            *self.table.key_columns(),
+            *own,
+            self.key,
+            self.rest,
+            self.way,
+            self.element,
+            self.table.document_key,
+            self.table.enclosing_key,
+        ]
         return list(dict.fromkeys(name for name in names if name is not None))
 
 
@@ -185,6 +196,8 @@ def _add_columns(places: TablePlaces, given: TurnedBack) -> None:
             places.rest = column.name
         elif last is Origin.WAY:
             places.way = column.name
+        elif last is Origin.ELEMENT:
+            places.element = column.name
         elif column.name in given.forms and (not isinstance(last, Origin) or last is Origin.JSON):
             steps = tuple(step for step in column.path[len(table.rows) :] if not isinstance(step, Origin))
             place = places.row.grow(_inside(steps, ()))

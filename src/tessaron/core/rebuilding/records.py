@@ -58,8 +58,8 @@ class Dialect(Protocol):
     def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
         """Return for each row above the entries that stand below it."""
 
-    def row(self, places: TablePlaces, made: Any) -> Any:
-        """Return rows of a table, also where nothing stands in them."""
+    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
+        """Return rows of a table, also where nothing stands in them; `names` are those of their elements."""
 
 
 def records_of(places: TablePlaces, group: Group, dialect: Dialect) -> Any:
@@ -92,7 +92,8 @@ class _Maker:
         made: dict[int, Any] = {}
         for path, place in reversed(list(places.row.walk())):
             made[id(place)] = self._at(path, place, made, rest)
-        return self._dialect.row(places, made[id(places.row)])
+        names = None if places.element is None else self._group.rows.column(places.element)
+        return self._dialect.row(places, made[id(places.row)], names)
 
     def _at(self, path: tuple[str, ...], place: Place, made: dict[int, Any], rest: Overrides | None) -> Any:
         """Return what stands at a place of each row, null where nothing does."""

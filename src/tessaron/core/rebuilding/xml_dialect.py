@@ -96,9 +96,22 @@ class XmlDialect:
         """Return for each row above the elements below it."""
         return self.array(values, above, row_count)
 
-    def row(self, places: TablePlaces, made: Any) -> Any:
-        """Return rows; where nothing stands in them as empty elements."""
-        return pc.fill_null(made, f"<{self.row_name(places).removeprefix(MARKUP)}/>")
+    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
+        """Return rows; where nothing stands in them as empty elements. `names` are those of the elements."""
+        name = self.row_name(places).removeprefix(MARKUP)
+        made = pc.fill_null(made, f"<{name}/>")
+        return made if names is None else _renamed(made, name, names)
+
+
+def _renamed(elements: Any, name: str, names: Any) -> Any:
+    """Return elements of one name with others, null where they keep their own."""
+    names = pc.fill_null(pc.cast(names, pa.large_string()), name)
+    ends = text(f"</{name}>")
+    is_whole = pc.ends_with(elements, f"</{name}>")
+    inside = pc.utf8_slice_codeunits(elements, len(name) + 1)
+    content = pc.if_else(is_whole, pc.utf8_slice_codeunits(inside, 0, -len(ends.as_py())), inside)
+    closing = pc.if_else(is_whole, pc.binary_join_element_wise(text("</"), names, text(">"), text("")), "")
+    return pc.binary_join_element_wise(text("<"), names, content, closing, text(""))
 
 
 def _written_out(texts: Any) -> Any:

@@ -42,6 +42,8 @@ class Run:
         above: Values of the elements above them that are wanted, by their path from the record.
         way: The path of the element they stand in, as XPath with positions; empty for the document itself.
         ordinal: The position of the first among the elements of its name there, from 1.
+        enclosing: The numbers of the elements they stand in, innermost first; see `enclosing`.
+        outline: For a document without its records: the elements they stood in, and nothing else.
     """
 
     start: int
@@ -54,6 +56,8 @@ class Run:
     above: tuple[tuple[str, str], ...] = ()
     way: str = ""
     ordinal: int = 1
+    enclosing: tuple[int, ...] = ()
+    outline: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -70,6 +74,8 @@ class Piece:
     above: tuple[tuple[str, str], ...] = ()
     way: str = ""
     ordinal: int = 1
+    enclosing: tuple[int, ...] = ()
+    outline: bytes = b""
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,6 +186,8 @@ class ChunkCollector:
                 piece.above,
                 piece.way,
                 piece.ordinal,
+                piece.enclosing,
+                piece.outline,
             )
         )
         self._starts.append(np.array(piece.starts, np.int64) + self._size)

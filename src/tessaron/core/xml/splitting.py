@@ -16,6 +16,7 @@ from tessaron.core.splitting import SplitError
 from tessaron.core.visible import in_quotes
 from tessaron.core.xml.chunks import Context, Piece
 from tessaron.core.xml.declarations import usable_declarations
+from tessaron.core.xml.enclosing import EnclosingElements, numbers_of
 from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
 from tessaron.core.xml.record_end import OpenRecord, record_end, record_patterns
 from tessaron.core.xml.record_path import Name, RecordPath
@@ -40,6 +41,7 @@ class Skeleton:
         document: Its number among all, from 1.
         records: Records that stood in it.
         context: What its document type declares.
+        outline: The elements that records stood in, and nothing else.
     """
 
     data: bytes
@@ -48,6 +50,7 @@ class Skeleton:
     document: int
     records: int
     context: Context
+    outline: bytes = b""
 
 
 @dataclass(slots=True)
@@ -66,6 +69,8 @@ class _Open:
     """How a path with positions goes on to it."""
     counts: dict[bytes, int] = field(default_factory=dict)
     """How many elements of each tag stood in it so far."""
+    number: int = 0
+    """Its number among those on the way to the records; 0 for others."""
 
 
 class XmlSplitter:
@@ -77,6 +82,7 @@ class XmlSplitter:
         byte_offset: Bytes of the source before the first block.
         document: Documents before those of this source.
         wants_above: Whether runs are to come with what is known of the elements above them.
+        enclosing: Numbers the elements on the way to the records, over all sources.
 
     Attributes:
         documents: Documents that began.
@@ -93,8 +99,10 @@ class XmlSplitter:
         byte_offset: int = 0,
         document: int = 0,
         wants_above: bool = False,
+        enclosing: EnclosingElements | None = None,
     ):
         self._path = path
+        self._enclosing = enclosing or EnclosingElements(path)
         self._wants_above = wants_above
         self._prefixes = prefixes
         self._data = b""
@@ -169,9 +177,10 @@ class XmlSplitter:
         if self._run and self._record is None:
             yield from self._close_run()
         if self._stack and self._skeleton:
-            for opened in reversed(self._stack):
+            while self._stack:
+                opened = self._stack.pop()
                 self._skeleton += b"</" + opened.tag + b">"
-            self._stack = []
+                self._leave(opened, len(self._stack))
             yield self._close_document()
 
     # -- the text that is at hand ---------------------------------------------------------------------
@@ -288,6 +297,7 @@ class XmlSplitter:
                 self._values_above(),
                 "".join(each.step for each in self._stack),
                 self._ordinal - len(starts) + 1 - (self._record is not None),
+                numbers_of([each.number for each in self._stack]) if self._enclosing.are_counted else (),
             )
         self._run, self._run_start = ([], stop) if self._record is None else ([0], stop)
 
@@ -378,11 +388,20 @@ class XmlSplitter:
         position = self._count_tag(found["start"])
         opened.step = "/" + opened.name.shown(self._prefixes) + (f"[{position}]" if position > 1 else "")
         self._note(way, opened.name)
+        if self._enclosing.are_counted and self._path.leads_through([*way, opened.name]):
+            opened.number = self._enclosing.open(len(way))
         self._pass(found.end())
         if self._wants_above:
             self._keep_attributes(opened, found["attributes"])
         if not found["empty"]:
             self._stack.append(opened)
+        else:
+            self._leave(opened, len(way))
+
+    def _leave(self, opened: _Open, depth: int) -> None:
+        """Take in that an element ends which was on the way to the records, if it was."""
+        if opened.number:
+            self._enclosing.close(depth)
 
     def _keep_attributes(self, opened: _Open, attributes: bytes) -> None:
         opened.text = ""
@@ -439,7 +458,7 @@ class XmlSplitter:
         if self._wants_above:
             self._keep_text()
         self._pass(found.end())
-        self._stack.pop()
+        self._leave(self._stack.pop(), len(self._stack))
 
     def _note(self, way: list[Name], name: Name) -> None:
         """Remember how far the way to the records led, to say so if it led nowhere."""
@@ -472,7 +491,7 @@ class XmlSplitter:
         self._skeleton.clear()
         made = Skeleton(
             data, *self._skeleton_place, self._before + self.documents, self._document_records,
-            Context((), self._declared),
+            Context((), self._declared), self._enclosing.outline(),
         )  # fmt: skip
         self._declared = b""
         return made
