@@ -23,6 +23,14 @@ def values(rows, column="value"):
     return [row[column] for row in rows]
 
 
+def told(element):
+    """Return an element as plain data, in its order; white space is not compared."""
+    content = ["".join((element.text or "").split())]
+    for child in element:
+        content += [told(child), "".join((child.tail or "").split())]
+    return element.tag, element.attrib, [each for each in content if each]
+
+
 class NamesTest(unittest.TestCase):
     def test_one_namespace_under_two_prefixes(self):
         rows = shredded(b'<r xmlns="urn:x" xmlns:b="urn:x"><c><v>1</v><b:v>2</b:v></c><c><v>4</v></c></r>')
@@ -314,6 +322,26 @@ class ProofOfXmlTest(FolderTest):
                     self.folder / "a.xml", layout=tessaron.Layout.read(self.folder / "out/layout.toml")
                 )
                 self.assertTrue(all(plan[name].equals(again[name]) for name in plan))
+
+    def test_exact_documents_come_back_as_they_were(self):
+        nil = f'<r xmlns:xsi="{INSTANCE.decode()}">%s</r>'
+        for text, path in (
+            (nil % '<c><v xsi:nil="true" u="kg"/></c><c><v u="t">5</v></c><c k="1" xsi:nil="true"/>', "/r/c"),
+            (nil % '<c><v xsi:nil="true"/><v>x</v><v/></c><c><w/></c>', "/r/c"),
+            ("<r><a>1</a><c>x</c><b>2</b><c>y</c><c>z</c><a>3</a></r>", "/r/c"),
+            ("<r><c>x</c><a>1</a></r>", "/r/c"),
+            ("<m><d>txt<c>1</c><s/><c>2</c><c>3</c><s/> more</d><d><s/><c>3</c></d><n/><d/><d><c>4</c></d></m>", "/m/d/c"),
+            ("<r><c> a <b>1</b> c  d <b>2</b></c><c> </c><c>x\n<b> </b>y </c></r>", "/r/c"),
+            ("<r> <c> a </c>\n<c/></r>", "/r/c"),
+            ('<r xml:space="preserve"><c> a </c> b <c/></r>', "/r/c"),
+        ):  # fmt: skip
+            for rule in ("keep", "collapse", "trim"):
+                with self.subTest(text, white_space=rule):
+                    found = self.verified(text.encode(), records=path, exact=True, white_space=rule)
+                    self.assertTrue(found.passed, found.to_json())
+                    tessaron.rebuild(self.folder / "out", self.folder / "made.xml", replace=True)
+                    made = ElementTree.parse(self.folder / "made.xml").getroot()
+                    self.assertEqual(told(made), told(ElementTree.fromstring(text)))
 
     def test_what_is_broken_around_records_shifts_no_reference(self):
         for name, text in (

@@ -99,6 +99,7 @@ class XmlReading:
             self.prefixes,
             options.envelope and not self._is_whole,
             reading.wants_above,
+            options.exact,
         )
         self._schema = None if options.xsd is None else read_schema(options.xsd)
         self._first_name: str | None = None

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 from itertools import pairwise
 from typing import Any, NamedTuple
 from xml.sax.saxutils import quoteattr
@@ -16,10 +18,12 @@ from tessaron.core.kernel.careful_json import parse_carefully
 from tessaron.core.kernel.values import Pairs
 from tessaron.core.kernel.xml_parsing import safe_parser
 from tessaron.core.rebuilding.xml_dialect import with_namespaces
+from tessaron.core.xml.tokens import RECORDS_MARK
 from tessaron.feeds import Progress
 from tessaron.proof.keyed_tables import KeyedTables
 
-_SLOT = "tessaron-records-stand-here"
+_SLOT = re.compile(rf"<\?{RECORDS_MARK}(?: [0-9]*)?\?>")
+_JSON_SLOT = "tessaron-records-stand-here"
 Piece = tuple[str, int]
 """A piece of a document, and how many records it has."""
 
@@ -54,7 +58,7 @@ def _json_pieces(
 ) -> Iterator[Piece]:
     document, _ = parse_carefully(around, 0)
     whole = json_text(_with_slot(document, names), ascii_only=False)
-    head, _, tail = whole.partition(f'"{_SLOT}"')
+    head, _, tail = whole.partition(f'"{_JSON_SLOT}"')
     opening, closing = "{}" if has_keys else "[]"
     yield head + opening, 0
     between = ""
@@ -70,7 +74,7 @@ def _json_pieces(
 def _with_slot(document: Any, names: tuple[str, ...]) -> Any:
     """Return a document with a mark where its records stand."""
     if not names:
-        return _SLOT
+        return _JSON_SLOT
     members = dict(document.items() if isinstance(document, dict) else document or ())
     members[names[0]] = _with_slot(members.get(names[0]), names[1:])
     return Pairs(members.items())
@@ -151,6 +155,29 @@ def _root_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterato
         yield iter([(text, 1)])
 
 
+@dataclass(frozen=True, slots=True)
+class _Slot:
+    """A place of records in a document.
+
+    Attributes:
+        element: The position, among those that records refer to, of the element that they stand in.
+        count: So many stand there; None for all that are left.
+        missing: The tags of elements around them that are not in the document.
+    """
+
+    element: int
+    count: int | None = None
+    missing: tuple[str, ...] = ()
+
+    def opening(self) -> str:
+        """Return the start tags of the elements that are not there."""
+        return "".join(map(_opening_of, self.missing))
+
+    def closing(self) -> str:
+        """Return their end tags."""
+        return "".join(f"</{etree.QName(tag).localname}>" for tag in reversed(self.missing))
+
+
 class _Places:
     """Puts records back into the elements that they stood in.
 
@@ -161,6 +188,7 @@ class _Places:
 
     def __init__(self, tables: KeyedTables, names: list[str]):
         self._namespaces = tables.compiled.reading.namespaces
+        self._keeps_space = tables.compiled.reading.white_space == "keep"
         self._tags = [self._tag(name) for name in names[1:-1]]
         self._outwards = tables.top.table.outwards()
         self._before = 0
@@ -172,21 +200,36 @@ class _Places:
     def pieces(self, around: str, records: Iterator[Group]) -> Iterator[Piece]:
         """Yield the pieces of a document: what stands around its records, and these where they stood."""
         root = etree.fromstring(with_namespaces(around, self._namespaces).encode(), safe_parser())
-        numbered = self._numbered(root)
-        missing = [self._mark(element) for element in numbered]
-        head, *between = etree.tostring(root, encoding="unicode").split(f"<?{_SLOT} x?>")
-        yield f'<?xml version="1.0" encoding="UTF-8"?>\n{head}\n', 0
-        at, open_at = 0, -1
+        slots = [slot for each in enumerate(self._numbered(root)) for slot in self._slots(*each)]
+        end = "" if self._keeps_space or _is_mixed(root) else "\n"
+        head, *between = _SLOT.split(etree.tostring(root, encoding="unicode"))
+        yield f'<?xml version="1.0" encoding="UTF-8"?>\n{head}', 0
+        at, count = 0, 0
         for texts, number in self._by_place(records):
-            while number is not None and at < len(numbered) - 1 and self._before + at + 1 < number:
-                yield self._closing(missing[at], open_at == at) + between[at], 0
-                at += 1
-            opening = self._opening(missing[at], open_at == at)
-            yield opening + "".join(f"{text}\n" for text in texts), len(texts)
-            open_at = at
+            left = texts
+            while left:
+                if self._is_full(slots, at, count, number):
+                    yield (slots[at].closing() if count else "") + between[at], 0
+                    at, count = at + 1, 0
+                    continue
+                room = slots[at].count if at < len(slots) - 1 else None
+                taken = left if room is None else left[: room - count]
+                lead = "" if count else end + slots[at].opening()
+                yield lead + "".join(f"{text}{end}" for text in taken), len(taken)
+                count += len(taken)
+                left = left[len(taken) :]
         for index, rest in enumerate(between[at:], at):
-            yield self._closing(missing[index], open_at == index) + rest, 0
-        self._before += len(numbered)
+            yield (slots[index].closing() if count and index == at else "") + rest, 0
+        self._before += slots[-1].element + 1 if slots else 0
+
+    def _is_full(self, slots: list[_Slot], at: int, count: int, number: int | None) -> bool:
+        """Say whether the next record does not stand in a slot that has `count` already."""
+        if at == len(slots) - 1:
+            return False
+        slot = slots[at]
+        if number is not None and self._before + slot.element + 1 < number:
+            return True
+        return slot.count is not None and count >= slot.count and slots[at + 1].element == slot.element
 
     def _numbered(self, root: Any) -> list[Any]:
         """Return the elements that records refer to, in order; where they refer to none, the document."""
@@ -195,23 +238,20 @@ class _Places:
             found = [child for place in found for child in place.findall(tag)]
         return found
 
-    def _mark(self, element: Any) -> list[str]:
-        """Mark where records stand in an element; return the tags on the way that are not there."""
+    def _slots(self, index: int, element: Any) -> list[_Slot]:
+        """Return where records stand in an element, which is marked there."""
         tags = self._tags if self._outwards is None else self._tags[len(self._tags) - self._outwards :]
         for count, tag in enumerate(tags):
             found = element.find(tag)
             if found is None:
-                element.append(etree.ProcessingInstruction(_SLOT, "x"))
-                return tags[count:]
+                element.append(etree.ProcessingInstruction(RECORDS_MARK))
+                return [_Slot(index, None, tuple(tags[count:]))]
             element = found
-        element.append(etree.ProcessingInstruction(_SLOT, "x"))
-        return []
-
-    def _opening(self, tags: list[str], is_open: bool) -> str:
-        return "" if is_open else "".join(map(_opening_of, tags))
-
-    def _closing(self, tags: list[str], is_open: bool) -> str:
-        return "".join(f"</{etree.QName(tag).localname}>" for tag in reversed(tags)) if is_open else ""
+        known = element.xpath(f"processing-instruction('{RECORDS_MARK}')")
+        if not known:
+            known = [etree.ProcessingInstruction(RECORDS_MARK)]
+            element.append(known[0])
+        return [_Slot(index, int(each.text) if each.text else None) for each in known]
 
     def _by_place(self, records: Iterator[Group]) -> Iterator[tuple[list[str], int | None]]:
         """Yield records that stand in one element, with its number; None where that is not known."""
@@ -226,6 +266,15 @@ class _Places:
             ]
             for start, stop in pairwise(bounds):
                 yield texts[start:stop], enclosing[start]
+
+
+def _is_mixed(root: Any) -> bool:
+    """Say whether a line break beside a record would be part of a text."""
+    for mark in root.iter(etree.ProcessingInstruction):
+        place = mark.getparent()
+        if place.xpath("ancestor-or-self::*[@xml:space='preserve'] or text()[normalize-space()]"):
+            return True
+    return False
 
 
 def _opening_of(tag: str) -> str:

@@ -50,6 +50,7 @@ class XmlFeed:
         prefixes: Learns the namespaces.
         keeps_documents: Whether the documents around the records are wanted.
         wants_above: Whether values of the elements above the records are wanted with them.
+        keeps_order: Whether it is kept where records stand among others.
 
     Attributes:
         path: Where the records stand, once the first document was looked at.
@@ -67,6 +68,7 @@ class XmlFeed:
     prefixes: Prefixes = field(default_factory=Prefixes)
     keeps_documents: bool = True
     wants_above: bool = False
+    keeps_order: bool = False
     path: RecordPath | None = None
     recognised: bool = False
     sources: list[XmlSource] = field(default_factory=list)
@@ -137,6 +139,7 @@ class XmlFeed:
                 mark,
                 self.documents,
                 self.wants_above,
+                self.keeps_order,
                 self._enclosing_of(self.path),
             )
             try:

@@ -7,17 +7,25 @@ from collections.abc import Callable, Iterable
 from typing import Any, Final, cast
 
 from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
+from tessaron.core.xml.tokens import RECORDS_MARK
 
 SPACE: Final = " \t\r\n"
 """White space, as XML has it."""
-_RUN_OF_SPACE = re.compile("[ \t\r\n]+")
+RUN_OF_SPACE = re.compile("[ \t\r\n]+")
 NIL: Final = f"{{{INSTANCE_NAMESPACE}}}nil"
 """The name of `xsi:nil`."""
 
 
 def has_no_element(element: Any) -> bool:
     """Say whether an element holds comments and instructions only, besides text."""
-    return not any(type(child.tag) is str for child in element)
+    return not any(type(child.tag) is str or records_at(child) for child in element)
+
+
+def records_at(node: Any) -> int:
+    """Return how many records stood where a node that is no element marks it; 0 for all else."""
+    if getattr(node, "target", "") != RECORDS_MARK or not (node.text or "").isdecimal():
+        return 0
+    return int(node.text)
 
 
 def is_instruction(node: Any) -> bool:
@@ -49,7 +57,7 @@ def _trimmed(text: str) -> str:
 
 
 def _collapsed(text: str) -> str:
-    return _RUN_OF_SPACE.sub(" ", text.strip(SPACE))
+    return RUN_OF_SPACE.sub(" ", text.strip(SPACE))
 
 
 def _kept(text: str) -> str:

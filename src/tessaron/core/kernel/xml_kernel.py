@@ -28,6 +28,7 @@ from tessaron.core.kernel.xml_elements import (
     is_bare_nil,
     is_instruction,
     markup_of,
+    records_at,
 )
 from tessaron.core.kernel.xml_order import order_of
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser, safe_parser
@@ -179,7 +180,7 @@ class XmlBuilder:
         for child in children:
             name = child.tag
             if type(name) is not str:
-                self._left_out[_LEFT_OUT[is_instruction(child)]] += 1
+                self._leave_out(child)
             elif name in groups:
                 groups[name].append(child)
             else:
@@ -187,6 +188,11 @@ class XmlBuilder:
         text = "".join([own or "", *[tail for tail in tails if tail]])
         is_mixed = bool(text.strip(SPACE))
         return groups, text if is_mixed or not groups else None
+
+    def _leave_out(self, node: Any) -> None:
+        """Count a comment or an instruction."""
+        if not records_at(node):
+            self._left_out[_LEFT_OUT[is_instruction(node)]] += 1
 
     def _put(
         self,
@@ -262,7 +268,7 @@ class XmlBuilder:
     def _text_among_comments(self, element: Any) -> str:
         """Return the text of an element that holds no others; what else it holds is counted."""
         for child in element:
-            self._left_out[_LEFT_OUT[is_instruction(child)]] += 1
+            self._leave_out(child)
         return "".join([element.text or "", *(child.tail or "" for child in element)])
 
     def _put_text_only(

@@ -1,16 +1,20 @@
 """How what stands in an element of XML is ordered, as a short text; and such texts taken apart again.
 
 The names of the elements stand in their order, a run of one name once; a run that is not the last of its name
-has its length behind it, `item*2`. A piece of the text that is not empty is its letters: `#12`.
+has its length behind it, `item*2`. A piece of the text that is not empty is its letters: `#12`. Records that
+stood among others are `?`, which is no name.
 """
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from itertools import groupby
+from itertools import groupby, pairwise
 from typing import Any
 
-from tessaron.core.kernel.xml_elements import SPACE
+from tessaron.core.kernel.xml_elements import RUN_OF_SPACE, SPACE, records_at
+
+RECORDS = "?"
+"""What stands for records in the order of the document around them."""
 
 
 def order_of(element: Any, text: str, is_wanted: Callable[[str], bool], spelled: Callable[[str], str]) -> str:
@@ -40,32 +44,43 @@ def _tokens(
 ) -> Iterator[tuple[str | None, int]]:
     """Yield runs of elements as name and length, pieces of text as None and letters."""
     parts: list[tuple[str | None, int]] = []
-    pieces = element.text or ""
-    lead = _lead(element, text)
-    at = len(pieces)
-    parts.append((None, _within(0, at, lead, len(text))))
-    for child in element:
+    pieces = [element.text or "", *(child.tail or "" for child in element)]
+    letters = _letters(pieces, text)
+    parts.append((None, letters[0]))
+    for child, count in zip(element, letters[1:], strict=True):
         if type(child.tag) is str and is_wanted(child.tag):
             parts.append((spelled(child.tag), 1))
-        tail = len(child.tail or "")
-        parts.append((None, _within(at, at + tail, lead, len(text))))
-        at += tail
+        elif records := records_at(child):
+            parts.append((RECORDS, records))
+        parts.append((None, count))
     some = [part for part in parts if part[1]]
     for name, run in groupby(some, key=lambda part: part[0]):
         yield name, sum(count for _, count in run)
 
 
-def _lead(element: Any, text: str) -> int:
-    """Return how many letters of the pieces stand before the cleaned text."""
+def _letters(pieces: list[str], text: str) -> list[int]:
+    """Return how many letters of the cleaned text each piece of the text as it was written has."""
     if not text:
-        return 0
-    whole = (element.text or "") + "".join(child.tail or "" for child in element)
-    return 0 if whole.startswith(text) and not text[0].isspace() else len(whole) - len(whole.lstrip(SPACE))
+        return [0] * len(pieces)
+    whole = "".join(pieces)
+    at = 0 if text == whole else len(whole.lstrip(SPACE)) - len(whole)
+    if text not in (whole, whole.strip(SPACE)):
+        pieces, at = _collapsed(pieces), 0
+    ends = [0]
+    for piece in pieces:
+        at += len(piece)
+        ends.append(min(max(at, 0), len(text)))
+    return [stop - start for start, stop in pairwise(ends)]
 
 
-def _within(start: int, stop: int, lead: int, length: int) -> int:
-    """Return how many letters of a piece are letters of the cleaned text."""
-    return max(0, min(stop - lead, length) - max(start - lead, 0))
+def _collapsed(pieces: list[str]) -> list[str]:
+    """Return pieces of a text in which every run of white space, also of several pieces, is one blank."""
+    made, after_space = [], True
+    for piece in pieces:
+        short = RUN_OF_SPACE.sub(" ", piece)
+        made.append(short[1:] if after_space and short[:1] == " " else short)
+        after_space = short[-1:] == " " if short else after_space
+    return made
 
 
 def read_order(text: str) -> Iterator[tuple[str | None, int | None]]:

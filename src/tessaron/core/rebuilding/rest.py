@@ -163,7 +163,7 @@ class _Finder:
         if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
             return None
         parts = []
-        is_markup = any(isinstance(step, str) and is_markup_step(step) for step in (*self._plan.level, *path))
+        is_markup = self._is_markup(path)
         if form is not None:
             parts += list(_odd_values(branch.node, form, self._exact, is_markup))
         elif self._exact and is_markup:
@@ -184,10 +184,14 @@ class _Finder:
             rows = present[node.kinds == kind]
             if kind is not Kind.NULL and len(rows):
                 rows = rows[~self._filled(branch, kind, path)[rows]]
-            if not path and shown == self._default():
+            # An element that says it is nil is more than one of which nothing is known.
+            if not path and shown == self._default() and not (kind is Kind.NULL and self._is_markup(())):
                 continue
             if len(rows):
                 yield rows.astype(np.int64), _repeated(shown, len(rows))
+
+    def _is_markup(self, path: Path) -> bool:
+        return any(isinstance(step, str) and is_markup_step(step) for step in (*self._plan.level, *path))
 
     def _default(self) -> str:
         """Return what a row without any value is made into."""

@@ -21,6 +21,9 @@ from tessaron.core.typing.written import texts_of
 from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
 
 _ATTRIBUTE = MARKUP + "@"
+_NIL = f' xmlns:xsi="{INSTANCE_NAMESPACE}" xsi:nil="true"'
+_NIL_TEXT = "\x01"
+"""What stands for the text of an element that says it is nil, until the element is made; no letter of XML."""
 _IN_TEXT = (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;"))
 _IN_ATTRIBUTE = (('"', "&quot;"), ("\n", "&#10;"), ("\t", "&#9;"))
 
@@ -48,11 +51,12 @@ class XmlDialect:
 
     def hollow(self, name: str, tokens: Any) -> Any:
         """Return empty elements, and such as say that they are nil, given as JSON."""
-        if name == TEXT_STEP or name.startswith(_ATTRIBUTE):
+        if name.startswith(_ATTRIBUTE):
             return pa.nulls(len(tokens), pa.large_string())
+        if name == TEXT_STEP:
+            return pc.if_else(pc.equal(tokens, "null"), text(_NIL_TEXT), text_null())
         shown = name.removeprefix(MARKUP)
-        nil = text(f'<{shown} xmlns:xsi="{INSTANCE_NAMESPACE}" xsi:nil="true"/>')
-        made = pc.if_else(pc.equal(tokens, "null"), nil, text(f"<{shown}/>"))
+        made = pc.if_else(pc.equal(tokens, "null"), text(f"<{shown}{_NIL}/>"), text(f"<{shown}/>"))
         return pc.if_else(tokens.is_valid(), made, text_null())
 
     def told(self, tokens: Any) -> Any:
@@ -74,6 +78,7 @@ class XmlDialect:
         content = [(step, each) for step, each in members if not step.startswith(_ATTRIBUTE)]
         if value is not None:
             content.insert(0, (TEXT_STEP, value))
+        attributes, content = _with_nil(attributes, content)
         # Where nothing is said of the order the text stands first.
         content.sort(key=lambda part: part[0] != TEXT_STEP)
         made = _element(name.removeprefix(MARKUP), attributes, [each for _, each in content], row_count)
@@ -101,6 +106,19 @@ class XmlDialect:
         name = self.row_name(places).removeprefix(MARKUP)
         made = pc.fill_null(made, f"<{name}/>")
         return made if names is None else _renamed(made, name, names)
+
+
+def _with_nil(
+    attributes: list[Any], content: list[tuple[str, Any]]
+) -> tuple[list[Any], list[tuple[str, Any]]]:
+    """Return what stands in elements, with the attribute of those whose text says that they are nil."""
+    for at, (step, each) in enumerate(content):
+        is_nil = pc.fill_null(pc.equal(each, _NIL_TEXT), False) if step == TEXT_STEP else None
+        if is_nil is not None and pc.any(is_nil).as_py():
+            said = pc.if_else(is_nil, text(_NIL), text_null())
+            plain = pc.if_else(is_nil, text_null(), each)
+            return [*attributes, said], [*content[:at], (step, plain), *content[at + 1 :]]
+    return attributes, content
 
 
 def _renamed(elements: Any, name: str, names: Any) -> Any:

@@ -9,9 +9,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.kernel.xml_order import read_order
+from tessaron.core.kernel.xml_order import RECORDS, read_order
 from tessaron.core.paths import MARKUP, TEXT_STEP
-from tessaron.core.rebuilding.texts import side_by_side
+from tessaron.core.rebuilding.texts import side_by_side, text
+from tessaron.core.xml.tokens import RECORDS_MARK
 
 APART = "\x00"
 """What stands between elements of one name until they are in their order; no letter of XML."""
@@ -35,6 +36,8 @@ def in_order(orders: Any, parts: list[tuple[str, Any]]) -> Any:
         runs = list(read_order(order))
         names = [name for name, _ in runs]
         if None not in names and len(set(names)) == len(names):
+            if RECORDS in names:
+                here[RECORDS] = pa.repeat(text(slot_of(None)), len(rows))
             last = [each for name, each in here.items() if name not in names]
             texts = side_by_side([*last, *(here[str(name)] for name in names if name in here)])
             made[rows] = texts.to_pylist()
@@ -56,6 +59,8 @@ def _one_by_one(runs: list[tuple[str | None, int | None]], here: dict[str, Any],
             if name is None:
                 pieces.append(_escaped(words[:length]))
                 words = words[length:]
+            elif name == RECORDS:
+                pieces.append(slot_of(length))
             else:
                 known = left.get(name, [])
                 stop = len(known) if length is None else length
@@ -64,6 +69,11 @@ def _one_by_one(runs: list[tuple[str | None, int | None]], here: dict[str, Any],
         pieces += [_escaped(words), *(each for rest in left.values() for each in rest)]
         made.append("".join(pieces))
     return made
+
+
+def slot_of(count: int | None) -> str:
+    """Return the mark for a place of so many records, None for all that are left."""
+    return f"<?{RECORDS_MARK} {'' if count is None else count}?>"
 
 
 def _escaped(words: str) -> str:

@@ -20,7 +20,7 @@ from tessaron.core.xml.enclosing import EnclosingElements, numbers_of
 from tessaron.core.xml.namespaces import XML_NAMESPACE, Prefixes
 from tessaron.core.xml.record_end import OpenRecord, record_end, record_patterns
 from tessaron.core.xml.record_path import Name, RecordPath
-from tessaron.core.xml.tokens import CLOSINGS, TOKEN, attributes_of, declarations_in, resolved
+from tessaron.core.xml.tokens import CLOSINGS, RECORDS_MARK, TOKEN, attributes_of, declarations_in, resolved
 
 MOST_AROUND_BYTES = 16 * 1024 * 1024
 """So many bytes, at most, are kept of a document without its records."""
@@ -29,6 +29,7 @@ MOST_TAG_BYTES = 32 * 1024 * 1024
 _MOST_ABOVE = 1_000
 """So many values, about, are kept of an element around records, where they are wanted with these."""
 _BLANK = b" \t\r\n"
+_MARK = re.compile(rb"<\?%b [0-9]+\?>" % RECORDS_MARK.encode())
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,6 +70,9 @@ class _Open:
     """How a path with positions goes on to it."""
     counts: dict[bytes, int] = field(default_factory=dict)
     """How many elements of each tag stood in it so far."""
+    content_at: int = 0
+    """Where in the document without records its content begins."""
+    has_records: bool = False
     number: int = 0
     """Its number among those on the way to the records; 0 for others."""
 
@@ -82,6 +86,7 @@ class XmlSplitter:
         byte_offset: Bytes of the source before the first block.
         document: Documents before those of this source.
         wants_above: Whether runs are to come with what is known of the elements above them.
+        keeps_order: Whether documents say where records stood in them among others.
         enclosing: Numbers the elements on the way to the records, over all sources.
 
     Attributes:
@@ -99,11 +104,13 @@ class XmlSplitter:
         byte_offset: int = 0,
         document: int = 0,
         wants_above: bool = False,
+        keeps_order: bool = False,
         enclosing: EnclosingElements | None = None,
     ):
         self._path = path
         self._enclosing = enclosing or EnclosingElements(path)
         self._wants_above = wants_above
+        self._keeps_order = keeps_order
         self._prefixes = prefixes
         self._data = b""
         self._waiting: list[bytes] = []
@@ -115,6 +122,7 @@ class XmlSplitter:
         self._record: OpenRecord | None = None
         self._run: list[int] = []
         self._ordinal = 0
+        self._records_before = 0
         self._run_start = 0
         self._skeleton = bytearray()
         self._skeleton_place = (byte_offset, 1)
@@ -177,6 +185,8 @@ class XmlSplitter:
         if self._run and self._record is None:
             yield from self._close_run()
         if self._stack and self._skeleton:
+            if self._record is not None:
+                self._mark_records()
             while self._stack:
                 opened = self._stack.pop()
                 self._skeleton += b"</" + opened.tag + b">"
@@ -263,10 +273,20 @@ class XmlSplitter:
         """Go back to looking at every tag; the records read so far are counted where they stood."""
         if self._stack and self._record is not None:
             self._stack[-1].counts[self._record.tag] = self._ordinal
+            self._mark_records()
         self._record = None
+
+    def _mark_records(self) -> None:
+        """Leave a mark where records stood in a document."""
+        count = self.records - self._records_before
+        if self._keeps_order and count and len(self._skeleton) <= MOST_AROUND_BYTES:
+            self._skeleton += b"<?%b %d?>" % (RECORDS_MARK.encode(), count)
 
     def _open_record(self, found: re.Match[bytes]) -> None:
         self._run_start, self._run = found.start(), [0]
+        self._records_before = self.records
+        if self._stack:
+            self._stack[-1].has_records = True
         self._ordinal = self._count_tag(found["start"])
         self._record = OpenRecord(found["start"], found.end(), 0 if found["empty"] else 1)
 
@@ -394,6 +414,7 @@ class XmlSplitter:
         if self._wants_above:
             self._keep_attributes(opened, found["attributes"])
         if not found["empty"]:
+            opened.content_at = len(self._skeleton)
             self._stack.append(opened)
         else:
             self._leave(opened, len(way))
@@ -457,8 +478,17 @@ class XmlSplitter:
             self._fail("syntax", f"expected </{wanted}>, found </{tag}>", found.start())
         if self._wants_above:
             self._keep_text()
+        if self._stack[-1].has_records:
+            self._leave_out_blanks(self._stack[-1])
         self._pass(found.end())
         self._leave(self._stack.pop(), len(self._stack))
+
+    def _leave_out_blanks(self, opened: _Open) -> None:
+        """Leave out what stood between the records of an element that holds nothing else: it is no value."""
+        if len(self._skeleton) <= MOST_AROUND_BYTES:
+            content = self._skeleton[opened.content_at :]
+            if not _MARK.sub(b"", content).strip(_BLANK):
+                del self._skeleton[opened.content_at :]
 
     def _note(self, way: list[Name], name: Name) -> None:
         """Remember how far the way to the records led, to say so if it led nowhere."""

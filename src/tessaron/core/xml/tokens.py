@@ -16,6 +16,8 @@ TOKEN = re.compile(
     re.VERBOSE,
 )
 """A whole tag, or how a comment, a CDATA section, an instruction or the document type begins."""
+RECORDS_MARK: Final = "tessaron-records"
+"""The instruction that stands, with their number, where records stood among others."""
 CLOSINGS = {"comment": b"-->", "cdata": b"]]>", "instruction": b"?>"}
 """How the marks end that may hold anything."""
 _ATTRIBUTE = re.compile(rb"""([^\s=/<>"']+)\s*=\s*(?:"([^"<]*)"|'([^'<]*)')""")
