@@ -42,6 +42,23 @@ class Branch:
 
 
 @dataclass(frozen=True, slots=True)
+class FewRows:
+    """The new rows of the few rows of a level in which something stands; others are never asked for.
+
+    Attributes:
+        old: These rows, rising.
+        new: The new row of each.
+    """
+
+    old: Int32s
+    new: Int32s
+
+    def __getitem__(self, rows: Int32s) -> Int32s:
+        """Return the new rows of some of the old ones."""
+        return self.new[np.searchsorted(self.old, rows)]
+
+
+@dataclass(frozen=True, slots=True)
 class Part:
     """A branch that goes into a merged one.
 
@@ -53,7 +70,7 @@ class Part:
     """
 
     branch: Branch
-    rows: Int32s
+    rows: Int32s | FewRows
     kinds: tuple[Kind, ...] = ()
     is_whole: bool = False
 

@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from tessaron.core.branches import (
     Branch,
+    FewRows,
     Part,
     compact_positions,
     expanded_positions,
@@ -34,6 +35,9 @@ from tessaron.core.paths import (
     kept_name,
 )
 
+_FEW_ROWS = 8
+"""Where so small a part of the rows has something, their new rows are looked for rather than listed."""
+
 
 def to_entries(branch: Branch) -> None:
     """Make the members below an object, and its entries, one level with a key for each row."""
@@ -56,9 +60,7 @@ def to_entries(branch: Branch) -> None:
     (parent_rows, sorted_ordinals), places = order_rows(parents, ordinals)
     parts = []
     for member, rows in zip(members, places, strict=False):
-        new_rows = np.full(member.node.row_count, -1, np.int32)
-        new_rows[member.node.rows_present()] = rows
-        parts.append(Part(member, new_rows, is_whole=True))
+        parts.append(Part(member, _moved(member.node, rows), is_whole=True))
     if entry is not None:
         entry.children.pop(Origin.KEY, None)
         parts.append(Part(entry, places[-1], is_whole=True))
@@ -67,6 +69,17 @@ def to_entries(branch: Branch) -> None:
     all_keys = take(joined([lane for lane in keys if len(lane)] or [EMPTY_TEXTS]), row_order(places))
     level.children[Origin.KEY] = origin(Origin.KEY, len(parent_rows), texts=all_keys)
     branch.children[ENTRY] = level
+
+
+def _moved(node: Node, rows: Int32s) -> Int32s | FewRows:
+    """Return the new row of each row in which something stands at a node, given in their order."""
+    present = node.rows_present()
+    if len(present) * _FEW_ROWS < node.row_count:
+        # Where names are data there are as many members as rows: none may cost as much as all of these.
+        return FewRows(present, rows)
+    moved = np.full(node.row_count, -1, np.int32)
+    moved[present] = rows
+    return moved
 
 
 def _keys_of(entry: Branch) -> TextLane:

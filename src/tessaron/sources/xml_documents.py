@@ -10,6 +10,7 @@ from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.splitting import SplitError
 from tessaron.core.xml.chunks import ChunkCollector, Piece, XmlChunk
 from tessaron.core.xml.enclosing import EnclosingElements
+from tessaron.core.xml.entity_weights import light_pieces
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.recognising import LOOKED_AT_BYTES, known_prefixes, recognise_records
 from tessaron.core.xml.record_path import ANY_ROOT, Name, RecordPath
@@ -96,16 +97,17 @@ class XmlFeed:
             try:
                 for part in self._parts(entry, source):
                     if isinstance(part, Piece):
-                        yield from records.add(part, number, entry.name, self.prefixes.by_namespace())
+                        for piece, weight in light_pieces(part, self.chunk_bytes):
+                            yield from records.add(piece, number, entry.name, self.prefixes, weight)
                     elif self.keeps_documents:
                         yield from map(
                             as_skeleton,
-                            documents.add(_piece_of(part), number, entry.name, self.prefixes.by_namespace()),
+                            documents.add(_piece_of(part), number, entry.name, self.prefixes),
                         )
             except DataError as error:
                 source.error = error
-        yield from records.finish(self.prefixes.by_namespace())
-        yield from map(as_skeleton, documents.finish(self.prefixes.by_namespace()))
+        yield from records.finish(self.prefixes)
+        yield from map(as_skeleton, documents.finish(self.prefixes))
 
     def break_off(self) -> Iterator[XmlChunk]:
         """Yield the documents so far, the last as far as it was read, when no more records are wanted."""
@@ -115,10 +117,9 @@ class XmlFeed:
         source = self.sources[-1]
         for part in self._splitter.break_off():
             if isinstance(part, Skeleton):
-                known = self.prefixes.by_namespace()
-                pieces = collector.add(_piece_of(part), len(self.sources) - 1, source.name, known)
+                pieces = collector.add(_piece_of(part), len(self.sources) - 1, source.name, self.prefixes)
                 yield from map(as_skeleton, pieces)
-        yield from map(as_skeleton, collector.finish(self.prefixes.by_namespace()))
+        yield from map(as_skeleton, collector.finish(self.prefixes))
 
     def _parts(self, entry: ByteInput, source: XmlSource) -> Iterator[Piece | Skeleton]:
         def count(byte_count: int) -> None:

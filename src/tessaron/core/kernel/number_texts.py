@@ -5,6 +5,8 @@ Only spellings that a number gives back exactly count: `12`, `-3.50`; neither `0
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
@@ -15,6 +17,9 @@ from tessaron.core.kinds import Kind
 
 _INTEGER = "^(?:0|-?[1-9][0-9]*)$"
 _FRACTION = r"^-?(?:0|[1-9][0-9]*)\.[0-9]+$"
+_ONE = re.compile(f"({_INTEGER})|({_FRACTION})")
+_FEW = 12
+"""So few texts are looked at one by one: where a chunk has thousands of columns most are that short."""
 _SURE_DIGITS = 18
 """Integers of so many digits fit 64 bits."""
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
@@ -23,6 +28,9 @@ _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 def numbers_apart(node: Node) -> None:
     """Move the texts of a node that are numbers into the lanes of integers and number texts."""
     lane = node.texts
+    if len(lane) <= _FEW:
+        _few_apart(node)
+        return
     firsts = _first_bytes(lane)
     may_be = ((firsts - ord("0")) <= 9) | (firsts == ord("-"))
     if not may_be.any():
@@ -46,6 +54,31 @@ def numbers_apart(node: Node) -> None:
     all_kinds = node.kinds.copy()
     all_kinds[node.kinds == Kind.TEXT] = kinds
     node.kinds = all_kinds
+
+
+def _few_apart(node: Node) -> None:
+    texts = node.texts.to_arrow().to_pylist()
+    kinds = [_kind_of(text) for text in texts]
+    if all(kind is Kind.TEXT for kind in kinds):
+        return
+    by_kind = list(zip(kinds, texts, strict=True))
+    node.integers = np.array([int(text) for kind, text in by_kind if kind is Kind.INTEGER], np.int64)
+    numbers = [text for kind, text in by_kind if kind in (Kind.LONG_INTEGER, Kind.FRACTION)]
+    rest = [text for kind, text in by_kind if kind is Kind.TEXT]
+    node.numbers = TextLane.of(numbers) if numbers else EMPTY_TEXTS
+    node.texts = TextLane.of(rest) if rest else EMPTY_TEXTS
+    all_kinds = node.kinds.copy()
+    all_kinds[node.kinds == Kind.TEXT] = kinds
+    node.kinds = all_kinds
+
+
+def _kind_of(text: str) -> Kind:
+    found = _ONE.fullmatch(text)
+    if found is None:
+        return Kind.TEXT
+    if found[2]:
+        return Kind.FRACTION
+    return Kind.INTEGER if len(text) <= _SURE_DIGITS or _fits(text) else Kind.LONG_INTEGER
 
 
 def _first_bytes(lane: TextLane) -> npt.NDArray[np.uint8]:

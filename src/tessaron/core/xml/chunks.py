@@ -10,6 +10,7 @@ from typing import Any, SupportsIndex
 import numpy as np
 
 from tessaron.core.fragment import Int64s
+from tessaron.core.xml.namespaces import Prefixes
 
 
 @dataclass(frozen=True, slots=True)
@@ -168,9 +169,20 @@ class ChunkCollector:
     _runs: list[Run] = field(default_factory=list)
     _context: Context = field(default_factory=Context)
     _size: int = 0
+    _weight: int = 0
 
-    def add(self, piece: Piece, source: int, name: str, prefixes: Mapping[str, str]) -> Iterator[XmlChunk]:
-        """Take in a piece; yield the chunks that are full before or with it."""
+    def add(
+        self, piece: Piece, source: int, name: str, prefixes: Prefixes, weight: int | None = None
+    ) -> Iterator[XmlChunk]:
+        """Take in a piece; yield the chunks that are full before or with it.
+
+        Args:
+            piece: Records of one run.
+            source: The number of their source, from 0.
+            name: Its name.
+            prefixes: Knows the prefix of each namespace.
+            weight: The bytes they come to when they are worked on, if more than they have.
+        """
         if self._pieces and piece.context != self._context:
             yield from self.finish(prefixes)
         self._context = piece.context
@@ -193,12 +205,14 @@ class ChunkCollector:
         self._starts.append(np.array(piece.starts, np.int64) + self._size)
         self._pieces += [piece.data, b"\n"]
         self._size += len(piece.data) + 1
-        if self._size >= self.chunk_bytes:
+        self._weight += len(piece.data) if weight is None else weight
+        if self._weight >= self.chunk_bytes:
             yield from self.finish(prefixes)
 
-    def finish(self, prefixes: Mapping[str, str]) -> Iterator[XmlChunk]:
+    def finish(self, prefixes: Prefixes) -> Iterator[XmlChunk]:
         """Yield what is left as a chunk."""
         if self._pieces:
             starts = np.concatenate(self._starts)
-            yield XmlChunk(b"".join(self._pieces), starts, tuple(self._runs), self._context, prefixes)
-        self._pieces, self._starts, self._runs, self._size = [], [], [], 0
+            known = prefixes.by_namespace()
+            yield XmlChunk(b"".join(self._pieces), starts, tuple(self._runs), self._context, known)
+        self._pieces, self._starts, self._runs, self._size, self._weight = [], [], [], 0, 0

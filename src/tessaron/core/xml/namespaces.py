@@ -41,6 +41,8 @@ class Prefixes:
             if prefix == "xml" and namespace != XML_NAMESPACE:
                 raise UsageError(f"the prefix xml stands for {XML_NAMESPACE} always")
             self._prefixes[namespace] = prefix
+        self._taken = {"xmlns", *self._prefixes.values()}
+        self._numbers: dict[str, int] = {}
 
     def learn(self, prefix: str, namespace: str) -> None:
         """Take in a declaration of a document."""
@@ -48,11 +50,12 @@ class Prefixes:
             self._prefixes[namespace] = self._free(prefix or _word_of(namespace))
 
     def _free(self, wanted: str) -> str:
-        taken = set(self._prefixes.values()) | {"xmlns"}
-        prefix, number = wanted, 1
-        while prefix in taken:
+        prefix, number = wanted, self._numbers.get(wanted, 1)
+        while prefix in self._taken:
             number += 1
             prefix = f"{wanted}{number}"
+        self._numbers[wanted] = number
+        self._taken.add(prefix)
         return prefix
 
     def by_namespace(self) -> dict[str, str]:

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.record_path import ANY_ROOT, Name, NameTest, RecordPath
-from tessaron.core.xml.tokens import CLOSINGS, TOKEN, attributes_of, declarations_in
+from tessaron.core.xml.tokens import CLOSINGS, DEPTH_LIMIT, TOKEN, attributes_of, declarations_in
 
 _MOST_AROUND = 200
 """So many values, at most, stand around the records of a document that is there as a whole."""
@@ -14,6 +14,10 @@ _MANY = 10
 """Where there are many documents, one of them has at least so many records; else it is a record itself."""
 _SHARE = 0.5
 """So great a share of all values, at least, stands in the records."""
+
+
+_MOST_PATHS = 10_000
+"""So many paths, about, are enough to help where one was mistyped."""
 
 
 @dataclass(slots=True)
@@ -39,17 +43,17 @@ class _Kind:
     count: int = 0
     most_beside: int = 0
     values: int = 0
+    all_values: int = 0
     attributes: dict[str, None] = field(default_factory=dict)
     children: dict[Name, _Kind] = field(default_factory=dict)
 
-    def all_values(self) -> int:
-        """Return the values here and below."""
-        found, pending = 0, [self]
-        while pending:
-            kind = pending.pop()
-            found += kind.values
-            pending += kind.children.values()
-        return found
+    def add_up(self) -> None:
+        """Let every kind here and below know the values in it and below it."""
+        kinds = [self]
+        for kind in kinds:
+            kinds += kind.children.values()
+        for kind in reversed(kinds):
+            kind.all_values = kind.values + sum(child.all_values for child in kind.children.values())
 
 
 LOOKED_AT_BYTES = 256 * 1024
@@ -72,11 +76,12 @@ def recognise_records(head: bytes, is_all: bool, documents: int, size: int | Non
     way = outline.roots[0] if outline.roots else None
     if way is None:
         return Recognised(ANY_ROOT, 0, is_whole)
+    way.add_up()
     found = _find(way, is_whole)
     if found is not None and documents > 1 and (is_whole or size is not None):
         times = 1.0 if is_whole or size is None else max(1.0, size / max(1, len(head)))
         count = found[-1].count * times
-        around = way.all_values() - found[-1].all_values()
+        around = way.all_values - found[-1].all_values
         if count < max(_MANY, documents) or (is_whole and around > count):
             found = None
     names = [way.name] if found is None else [kind.name for kind in found]
@@ -86,18 +91,19 @@ def recognise_records(head: bytes, is_all: bool, documents: int, size: int | Non
 
 def _find(root: _Kind, is_whole: bool) -> list[_Kind] | None:
     """Return the way to the records; None where the document is one."""
-    total = max(1, root.all_values())
+    total = max(1, root.all_values)
     way = [root]
-    while True:
+    while len(way) < DEPTH_LIMIT:
         level = way[-1]
-        heaviest = max(level.children.values(), key=_Kind.all_values, default=None)
-        if heaviest is None or (is_whole and heaviest.all_values() < _SHARE * total):
+        heaviest = max(level.children.values(), key=lambda kind: kind.all_values, default=None)
+        if heaviest is None or (is_whole and heaviest.all_values < _SHARE * total):
             return None
         way.append(heaviest)
         if heaviest.most_beside > 1:
             return way
         if not heaviest.children:
             return None
+    return None
 
 
 def outline_paths(head: bytes, prefixes: Prefixes) -> list[tuple[str, ...]]:
@@ -106,12 +112,13 @@ def outline_paths(head: bytes, prefixes: Prefixes) -> list[tuple[str, ...]]:
     outline.read(head[:LOOKED_AT_BYTES])
     found: list[tuple[str, ...]] = []
     pending: list[tuple[_Kind, tuple[str, ...]]] = [(root, ()) for root in outline.roots]
-    while pending:
+    while pending and len(found) < _MOST_PATHS:
         kind, above = pending.pop()
         path = (*above, kind.name.shown(prefixes))
         found.append(path)
         found += [(*path, f"@{name}") for name in kind.attributes]
-        pending += [(child, path) for child in reversed(kind.children.values())]
+        if len(path) < DEPTH_LIMIT:
+            pending += [(child, path) for child in reversed(kind.children.values())]
     return found
 
 

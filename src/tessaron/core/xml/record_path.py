@@ -49,15 +49,9 @@ class RecordPath:
     tests: tuple[NameTest, ...]
     predicates: str = ""
 
-    def matches(self, way: Sequence[Name]) -> bool:
-        """Say whether the last of these elements is a record."""
-        return len(way) == len(self.tests) and self.leads_through(way)
-
-    def leads_through(self, way: Sequence[Name]) -> bool:
-        """Say whether the way to records leads through these elements."""
-        return len(way) <= len(self.tests) and all(
-            test.fits(name) for test, name in zip(self.tests, way, strict=False)
-        )
+    def goes_on(self, depth: int, name: Name) -> bool:
+        """Say whether the way leads through an element `depth` below the root, if through that above it."""
+        return depth < len(self.tests) and self.tests[depth].fits(name)
 
     @property
     def is_root(self) -> bool:

@@ -28,6 +28,8 @@ MOST_TAG_BYTES = 32 * 1024 * 1024
 """So many bytes, at most, has a tag, a comment or a document type."""
 _MOST_ABOVE = 1_000
 """So many values, about, are kept of an element around records, where they are wanted with these."""
+_FEW_OTHERS = 20
+"""So many names are remembered of what stands where the way to the records went no further."""
 _BLANK = b" \t\r\n"
 _MARK = re.compile(rb"<\?%b [0-9]+\?>" % RECORDS_MARK.encode())
 
@@ -73,6 +75,8 @@ class _Open:
     content_at: int = 0
     """Where in the document without records its content begins."""
     has_records: bool = False
+    is_on_way: bool = False
+    """Whether the way to the records leads through it."""
     number: int = 0
     """Its number among those on the way to the records; 0 for others."""
 
@@ -401,15 +405,18 @@ class XmlSplitter:
             self.documents += 1
             self._document_records = 0
             self._skeleton_place = (self._base + found.start(), self._line_at(found.start()))
-        way = [each.name for each in self._stack]
-        if self._path.matches([*way, opened.name]):
+        depth = len(self._stack)
+        is_above_on_way = not self._stack or self._stack[-1].is_on_way
+        opened.is_on_way = is_above_on_way and self._path.goes_on(depth, opened.name)
+        if opened.is_on_way and depth == len(self._path.tests) - 1:
             self._open_record(found)
             return
         position = self._count_tag(found["start"])
         opened.step = "/" + opened.name.shown(self._prefixes) + (f"[{position}]" if position > 1 else "")
-        self._note(way, opened.name)
-        if self._enclosing.are_counted and self._path.leads_through([*way, opened.name]):
-            opened.number = self._enclosing.open(len(way))
+        if is_above_on_way:
+            self._note(opened)
+        if self._enclosing.are_counted and opened.is_on_way:
+            opened.number = self._enclosing.open(depth)
         self._pass(found.end())
         if self._wants_above:
             self._keep_attributes(opened, found["attributes"])
@@ -417,7 +424,7 @@ class XmlSplitter:
             opened.content_at = len(self._skeleton)
             self._stack.append(opened)
         else:
-            self._leave(opened, len(way))
+            self._leave(opened, depth)
 
     def _leave(self, opened: _Open, depth: int) -> None:
         """Take in that an element ends which was on the way to the records, if it was."""
@@ -490,14 +497,14 @@ class XmlSplitter:
             if not _MARK.sub(b"", content).strip(_BLANK):
                 del self._skeleton[opened.content_at :]
 
-    def _note(self, way: list[Name], name: Name) -> None:
+    def _note(self, opened: _Open) -> None:
         """Remember how far the way to the records led, to say so if it led nowhere."""
-        here = (*way, name)
-        if self._path.leads_through(here):
-            if len(here) > len(self.nearest):
-                self.nearest, self.others = here, {}
-        elif len(way) == len(self.nearest) and tuple(way) == self.nearest and len(self.others) < 20:
-            self.others[name] = None
+        way = tuple(each.name for each in self._stack)
+        if opened.is_on_way:
+            if len(way) >= len(self.nearest):
+                self.nearest, self.others = (*way, opened.name), {}
+        elif way == self.nearest and len(self.others) < _FEW_OTHERS:
+            self.others[opened.name] = None
 
     def _pass(self, stop: int) -> None:
         """Move on, keeping what is passed for the document without its records."""

@@ -16,6 +16,8 @@ TOKEN = re.compile(
     re.VERBOSE,
 )
 """A whole tag, or how a comment, a CDATA section, an instruction or the document type begins."""
+DEPTH_LIMIT: Final = 255
+"""So deep, at most, elements stand in each other in what is read."""
 RECORDS_MARK: Final = "tessaron-records"
 """The instruction that stands, with their number, where records stood among others."""
 CLOSINGS = {"comment": b"-->", "cdata": b"]]>", "instruction": b"?>"}
