@@ -1,11 +1,14 @@
 """XML where names, prefixes, places and numbers are not what they seem; with either walker and any chunk size."""
 
 import itertools
+import json
 import unittest
 from xml.etree import ElementTree
 
 import tessaron
-from tests.harness import FolderTest
+from tessaron.core.xml.chunks import Context, Piece
+from tessaron.core.xml.entity_weights import entity_lengths, light_pieces
+from tests.harness import FolderTest, quick_command
 
 INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
 
@@ -379,6 +382,91 @@ class ProofOfXmlTest(FolderTest):
             self.write(f"d/f{number:02}.xml", f'<doc id="{number}">{part * (12 if number == 0 else 3)}</doc>')
         tables = tessaron.shred(self.folder / "d")
         self.assertEqual({name: tables[name].num_rows for name in tables}, {"doc": 30, "doc_p": 99})
+
+
+HIDDEN = b'<!DOCTYPE r [<!ENTITY e "<c><v>9</v></c><c><v>8</v></c>"><!ENTITY w "<v>5</v>">]><r><c>&w;</c><c><v>2</v></c>&e;</r>'
+FIXED = b'<!DOCTYPE r [<!ATTLIST r xmlns CDATA #FIXED "urn:x"><!ATTLIST c k CDATA "d">]><r><c><v>1</v></c><c k="z"><v>2</v></c></r>'
+MIXED = "<!-- one --><?pi two?>\n<r><c>a <b>x</b> <i>y</i> z</c><!-- in --><d> <e/> </d></r><!-- after -->"
+
+
+class DocumentsTest(FolderTest):
+    """What documents say before, beside and around what is in them."""
+
+    def test_markup_that_the_document_type_declares(self):
+        for path in (None, "/r/c"):
+            for size in (1, 10**6):
+                rows = tessaron.shred(HIDDEN, records=path, chunk_bytes=size, workers=1)["c"].to_pylist()
+                self.assertEqual(values(rows, "v"), [5, 2, 9, 8])
+        tables = tessaron.shred(FIXED, records="/x:r/x:c", namespaces={"x": "urn:x"}, workers=1)
+        self.assertEqual([(row["k"], row["v"]) for row in tables["c"].to_pylist()], [("d", 1), ("z", 2)])
+        found = [each.value for each in tessaron.find(self.write("e.xml", HIDDEN), "/r/c/v")]
+        self.assertEqual(found, ["5", "2", "9", "8"])
+        # What is wrong is told of the document as it was written.
+        broken = tessaron.shred(HIDDEN.replace(b"&w;", b"&no;"), records="/r/c", workers=1)
+        self.assertEqual([each.code for each in broken.rejects], ["entity"])
+
+    def test_documents_of_another_name_are_rejects_and_the_rest_goes_on(self):
+        source = self.write("a.xml", "<r><c>1</c></r><q><c/></q><r><c>2</c></r>")
+        receipt = tessaron.export(source, self.folder / "o", records="/r")
+        self.assertEqual((receipt.records, receipt.reasons), (2, {"root": 1}))
+        reject = json.loads((self.folder / "o/rejects.ndjson").read_text())
+        self.assertEqual((reject["raw"], reject["column"]), ("<q><c/></q>", 1))
+        self.assertEqual([each.gap for each in receipt.balance], [0] * len(receipt.balance))
+
+    def test_every_node_is_found_and_has_one_path(self):
+        source = self.write("m.xml", MIXED)
+        for expression, paths in (
+            ("//comment()", ["/comment()", "/r/comment()", "/comment()[2]"]),
+            ("/processing-instruction()", ["/processing-instruction()"]),
+            ("/r/c/node()", ["/r/c/text()", "/r/c/b", "/r/c/text()[2]", "/r/c/i", "/r/c/text()[3]"]),
+            ("//c/text()[2]", ["/r/c/text()[2]"]),
+        ):
+            with self.subTest(expression):
+                self.assertEqual([each.path for each in tessaron.find(source, expression)], paths)
+        source = self.write("n.xml", "<r><c><v>1</v></c><c><v>2</v><v>3</v></c></r>")
+        one, other = ([each.path for each in tessaron.find(source, text)] for text in ("/r/c/v", "//v"))
+        self.assertEqual(one, other)
+
+    def test_lines_of_values_keep_white_space_in_mixed_content_and_default_attributes(self):
+        for text, wanted in (
+            (MIXED, ["/r/c/text()[1]\t\"a \"", "/r/c/b\t\"x\"", "/r/c/text()[2]\t\" \"", "/r/c/i\t\"y\"", "/r/c/text()[3]\t\" z\"", "/r/d/e\t\"\""]),
+            ("<c><b>x</b> <i>y</i> z</c>", ["/c/b\t\"x\"", "/c/text()[1]\t\" \"", "/c/i\t\"y\"", "/c/text()[2]\t\" z\""]),
+            ("<c>\n <b>x</b> <i>y</i>\n</c>", ["/c/b\t\"x\"", "/c/i\t\"y\""]),
+            ('<!DOCTYPE r SYSTEM "no-such-file.dtd" [<!ATTLIST c k CDATA "d">]><r><c/></r>', ["/r/c/@k\t\"d\""]),
+        ):  # fmt: skip
+            with self.subTest(text):
+                lines = quick_command("values", self.write("v.xml", text)).stdout.decode().splitlines()
+                self.assertEqual(lines, wanted)
+                made = quick_command("compose", self.write("lines", "\n".join(lines))).stdout
+                if "DOCTYPE" not in text and "\n <" not in text:
+                    self.assertIn(
+                        told(ElementTree.fromstring(made))[2], [told(ElementTree.fromstring(text))[2]]
+                    )
+
+    def test_comments_too_long_are_a_limit(self):
+        source = self.write("c.xml", "<r><c>1</c><c><!--" + "x" * 10_100_000 + "--></c><c>2</c></r>")
+        self.assertEqual(tessaron.export(source, self.folder / "o").reasons, {"limit": 1})
+
+    def test_what_grows_is_bounded(self):
+        deep = self.write("deep.xml", "<r>" + "<a>" * 100_000 + "</a>" * 100_000 + "</r>")
+        for call in (lambda: tessaron.shred(deep), lambda: list(tessaron.find(deep, "//a[last()]"))):
+            with self.assertRaisesRegex(tessaron.DataError, "deeper than 255 levels"):
+                call()
+        entity = "x" * 10_000
+        head = f'<!DOCTYPE r [<!ENTITY e "{entity}"><!ENTITY f "&e;&e;"><!ENTITY g "&h;"><!ENTITY h "&g;">]>'
+        text = head + "<r>" + "".join(f"<c n='{n}'>&f;</c>\n" for n in range(30)) + "</r>"
+        self.assertEqual(
+            entity_lengths(head.encode(), 10**6), {b"e": 10_000, b"f": 20_006, b"g": 10**6, b"h": 10**6}
+        )
+        body = text.removeprefix(head + "<r>").encode()
+        starts = [body.index(f"<c n='{n}'".encode()) for n in range(30)]
+        piece = Piece(body, starts, 0, 1, 1, 1, Context((), head.encode()))
+        parts = list(light_pieces(piece, 50_000))
+        self.assertEqual([len(part.starts) for part, _ in parts], [2] * 15)
+        self.assertEqual([part.line for part, _ in parts], list(range(1, 31, 2)))
+        self.assertLessEqual(max(weight for _, weight in parts), 50_000)
+        rows = tessaron.shred(text.encode(), records="/r/c", chunk_bytes=50_000, workers=1)["c"].to_pylist()
+        self.assertEqual([(row["n"], len(row["value"])) for row in rows], [(n, 20_000) for n in range(30)])
 
 
 if __name__ == "__main__":

@@ -134,8 +134,8 @@ class SplitTest(unittest.TestCase):
             splitter = XmlSplitter(path_to("r"), Prefixes(), document=number - 1)
             text = b"\n<r>\n" + b"x" * number + b"</r>"
             for part in [*splitter.feed(text), *splitter.finish()]:
-                chunks += collector.add(part, number, f"{number}.xml", {})
-        chunks += collector.finish({})
+                chunks += collector.add(part, number, f"{number}.xml", Prefixes())
+        chunks += collector.finish(Prefixes())
         self.assertEqual([len(chunk.starts) for chunk in chunks], [3, 2])
         first = chunks[0]
         at = int(first.starts[2])

@@ -72,11 +72,11 @@ class FindTest(FolderTest):
         place = f"\t{self.path}\t1\t"
         self.assertEqual(
             [line.split("\t")[0] for line in self.lines("//m:tag", "--where-found")],
-            ["/m:manifest/m:day[1]/m:consignment[1]/m:tag", "/m:manifest/m:day[1]/m:consignment[2]/m:tag[1]",
-             "/m:manifest/m:day[1]/m:consignment[2]/m:tag[2]"],
+            ["/m:manifest/m:day/m:consignment/m:tag", "/m:manifest/m:day/m:consignment[2]/m:tag",
+             "/m:manifest/m:day/m:consignment[2]/m:tag[2]"],
         )  # fmt: skip
         found = self.lines(f"{RECORDS}/@id", "--where-found")
-        self.assertEqual(found[2], f"/m:manifest/m:day[2]/m:consignment[1]/@id{place}C3")
+        self.assertEqual(found[2], f"/m:manifest/m:day[2]/m:consignment/@id{place}C3")
         self.assertEqual(
             self.lines("//m:day[2]"),
             ['<m:day xmlns:m="urn:brackwater:manifest" date="2026-01-03"><m:consignment id="C3" call="K2"><m:note>two '

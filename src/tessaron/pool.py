@@ -83,8 +83,10 @@ class Pool:
     sizes: Sequence[int | None]
     _workers: list[_Worker] = field(default_factory=list)
     _spills: list[int] = field(default_factory=list)
+    _known_bytes: int = 0
 
     def __enter__(self) -> Pool:
+        self._known_bytes = sum(size for size in self.sizes if size is not None)
         if self._is_worth_workers(0):
             self._start_all()
         return self
@@ -114,8 +116,7 @@ class Pool:
 
     def _is_worth_workers(self, done: int) -> bool:
         """Say whether other processes shall go on, when this one has done so many bytes."""
-        known = sum(size for size in self.sizes if size is not None)
-        return self.count > 1 and (bool(self._workers) or max(done, known) > PARALLEL_BYTES)
+        return self.count > 1 and (bool(self._workers) or max(done, self._known_bytes) > PARALLEL_BYTES)
 
     def map_rows(
         self, tasks: Iterator[RowsTask], record: ShapeNode, layout: TableSet, rows_before: dict[str, int]

@@ -13,6 +13,7 @@ from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.value_lines import UndeclaredPrefixError, ValueLines, lines_of
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
+from tessaron.sources.xml_blocks import with_head
 
 _BLOCK_BYTES = 256 * 1024
 
@@ -28,7 +29,8 @@ def xml_lines(inputs: Sequence[ByteInput]) -> Iterator[str]:
     for number, entry in enumerate(inputs, 1):
         position = number if number > 1 else 0
         with entry.open() as stream:
-            _, blocks = utf8_blocks(entry.name, stream, _BLOCK_BYTES, _ignore, heeds_declaration=True)
+            _, raw = utf8_blocks(entry.name, stream, _BLOCK_BYTES, _ignore, heeds_declaration=True)
+            _, _, blocks = with_head(entry.name, raw)
             try:
                 yield from lines_of(blocks, ValueLines(prefixes, position))
             except UndeclaredPrefixError as error:

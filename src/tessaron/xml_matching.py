@@ -96,7 +96,17 @@ class XPathReader:
         """
         where, rest = self._streamed()
         prefixes = Prefixes(self.namespaces)
-        feed = XmlFeed(self.inputs, lambda count: None, _CHUNK_BYTES, where, prefixes, False)
+        is_whole = where.steps == ("*",) and self.records is None
+        feed = XmlFeed(
+            self.inputs,
+            lambda count: None,
+            _CHUNK_BYTES,
+            where,
+            prefixes,
+            keeps_documents=False,
+            keeps_beside=is_whole,
+            on_wrong=lambda error, _: self.errors.append(error),
+        )
         for chunk in feed:
             known = self._known = prefixes.by_prefix()
             if self._expression is None:
@@ -150,7 +160,7 @@ class XPathReader:
             # What stands beside a record here depends on where the document was cut.
             top = _alone(record) if looks_back else record
             own = f"/{_spelled(top, chunk.prefixes)}"
-            above = own if whole or not run.way else f"{run.way}{own}[{ordinal}]"
+            above = own if whole or not run.way else f"{run.way}{own}" + f"[{ordinal}]" * (ordinal > 1)
             path_of = _Places(top, above, chunk.prefixes).path_of
             assert self._expression is not None
             context = top.getroottree() if whole else top
@@ -224,21 +234,26 @@ class _Places:
         while node is not self._top:
             parent = node.getparent()
             if parent is None:
-                # Beside the outermost element stand comments and instructions only.
-                return "/" + _test(node)
+                return self._beside(node)
             steps.append(self._step(parent, node))
             node = parent
         return self._above + "".join(reversed(steps))
 
+    def _beside(self, node: Any) -> str:
+        """Return the path of a comment or an instruction beside the outermost element."""
+        before = reversed(list(self._top.itersiblings(preceding=True)))
+        same = [each for each in (*before, *self._top.itersiblings()) if _test(each) == _test(node)]
+        position = same.index(node) + 1
+        return f"/{_test(node)}" + f"[{position}]" * (position > 1)
+
     def _step(self, parent: Any, node: Any) -> str:
         if parent not in self._steps:
             names = [(child, self._name(child)) for child in parent]
-            totals = Counter(name for _, name in names)
             seen: Counter[str] = Counter()
             made: dict[Any, str] = {}
             for child, name in names:
                 seen[name] += 1
-                made[child] = f"/{name}[{seen[name]}]" if totals[name] > 1 else f"/{name}"
+                made[child] = f"/{name}[{seen[name]}]" if seen[name] > 1 else f"/{name}"
             self._steps[parent] = made
         return self._steps[parent][node]
 

@@ -100,6 +100,7 @@ class XmlReading:
             options.envelope and not self._is_whole,
             reading.wants_above,
             options.exact,
+            on_wrong=self._note_wrong,
         )
         self._schema = None if options.xsd is None else read_schema(options.xsd)
         self._first_name: str | None = None
@@ -263,6 +264,13 @@ class XmlReading:
             source = chunk.run_of(_within(fault, chunk)).source
             counted = self._faulty if are_records else self._faulty_around
             counted[source] = counted.get(source, 0) + 1
+
+    def _note_wrong(self, error: DataError, data: bytes) -> None:
+        """Reject a document that is no record, where the documents are the records."""
+        self._first_error = self._first_error or error
+        self._reading.reject(error, data)
+        source = len(self._feed.sources) - 1
+        self._faulty_around[source] = self._faulty_around.get(source, 0) + 1
 
     def _finish(self) -> None:
         reading, feed = self._reading, self._feed

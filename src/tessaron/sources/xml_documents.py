@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.splitting import SplitError
@@ -18,6 +18,7 @@ from tessaron.core.xml.splitting import Skeleton, XmlSplitter
 from tessaron.core.xpath.location import LocationPath
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
+from tessaron.sources.xml_blocks import with_head
 
 _SMALLEST_BLOCK = 64 * 1024
 
@@ -52,6 +53,9 @@ class XmlFeed:
         keeps_documents: Whether the documents around the records are wanted.
         wants_above: Whether values of the elements above the records are wanted with them.
         keeps_order: Whether it is kept where records stand among others.
+        keeps_beside: Whether a document that is a record, and alone in its source, comes with comments and
+            instructions beside its outermost element.
+        on_wrong: Is told of each document that is no record where documents are, with its text.
 
     Attributes:
         path: Where the records stand, once the first document was looked at.
@@ -70,6 +74,8 @@ class XmlFeed:
     keeps_documents: bool = True
     wants_above: bool = False
     keeps_order: bool = False
+    keeps_beside: bool = False
+    on_wrong: Callable[[DataError, bytes], None] | None = None
     path: RecordPath | None = None
     recognised: bool = False
     sources: list[XmlSource] = field(default_factory=list)
@@ -129,7 +135,7 @@ class XmlFeed:
         block_bytes = max(self.chunk_bytes // 4, min(self.chunk_bytes, _SMALLEST_BLOCK))
         with entry.open() as stream:
             mark, blocks = utf8_blocks(entry.name, stream, block_bytes, count, heeds_declaration=True)
-            head, is_all = _head(blocks)
+            head, is_all, blocks = with_head(entry.name, blocks)
             self.head = self.head or head
             if self.path is None:
                 self._find_path(entry.name, head, is_all, entry.size)
@@ -144,9 +150,8 @@ class XmlFeed:
                 self._enclosing_of(self.path),
             )
             try:
-                for block in _joined(head, blocks):
-                    yield from self._checked(splitter.feed(block), entry.name)
-                yield from self._checked(splitter.finish(), entry.name)
+                parts = self._checked(_read_through(splitter, blocks), entry.name)
+                yield from _with_beside(parts, splitter) if self.keeps_beside else parts
             except SplitError as error:
                 fault = error.fault
                 place = Place(entry.name, line=fault.line, byte_offset=fault.byte_offset, column=fault.column)
@@ -176,7 +181,11 @@ class XmlFeed:
                     f"found {_first_tag(part.data)}; "
                     "--records '/*' takes documents of any name"
                 )
-                raise DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
+                error = DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
+                if self.on_wrong is None:
+                    raise error
+                self.on_wrong(error, part.data)
+                continue
             yield part
 
     def _find_path(self, name: str, head: bytes, is_all: bool, size: int | None) -> None:
@@ -223,6 +232,29 @@ class XmlFeed:
         )
 
 
+def _read_through(splitter: XmlSplitter, blocks: Iterator[bytes]) -> Iterator[Piece | Skeleton]:
+    for block in blocks:
+        yield from splitter.feed(block)
+    yield from splitter.finish()
+
+
+def _with_beside(parts: Iterator[Piece | Skeleton], splitter: XmlSplitter) -> Iterator[Piece | Skeleton]:
+    """Yield a document with the comments and instructions beside it; several as they are."""
+    held = next(parts, None)
+    if held is None:
+        return
+    following = next(parts, None)
+    if following is None and isinstance(held, Piece) and len(held.starts) == 1:
+        before, after = splitter.beside
+        offset = max(0, held.byte_offset - len(before))
+        yield replace(held, data=bytes(before) + held.data + bytes(after), byte_offset=offset)
+        return
+    yield held
+    if following is not None:
+        yield following
+    yield from parts
+
+
 def as_skeleton(chunk: XmlChunk) -> XmlChunk:
     """Return a chunk marked as documents without their records."""
     return XmlChunk(chunk.data, chunk.starts, chunk.runs, chunk.context, chunk.prefixes, True)
@@ -237,18 +269,3 @@ def _piece_of(skeleton: Skeleton) -> Piece:
         skeleton.data, [0], skeleton.byte_offset, skeleton.line, skeleton.document, skeleton.document,
         skeleton.context, outline=skeleton.outline,
     )  # fmt: skip
-
-
-def _head(blocks: Iterator[bytes]) -> tuple[bytes, bool]:
-    """Return the first bytes, enough to recognise the records, and whether they are all."""
-    head = bytearray()
-    for block in blocks:
-        head += block
-        if len(head) >= LOOKED_AT_BYTES:
-            return bytes(head), False
-    return bytes(head), True
-
-
-def _joined(head: bytes, blocks: Iterator[bytes]) -> Iterator[bytes]:
-    yield head
-    yield from blocks

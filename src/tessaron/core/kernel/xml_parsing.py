@@ -163,8 +163,8 @@ def reason_of(message: str) -> tuple[str, str]:
         return "entity", "its entities expand to far more than was written; such a document is not read"
     if "Excessive depth" in text:
         return "depth", "elements are nested deeper than 255 levels"
-    if "Resource limit" in text or "too long" in text:
-        return "limit", "an attribute or text has more than 10,000,000 bytes"
+    if "Resource limit" in text or "too long" in text or "too big" in text:
+        return "limit", "an attribute, text, comment or instruction has more than 10,000,000 bytes"
     if "encoding" in text:
         return "encoding", f"bytes that are not in the encoding of the document ({text})"
     if "Namespace prefix" in text:

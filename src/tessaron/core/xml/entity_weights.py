@@ -37,9 +37,10 @@ def _add_length(name: bytes, texts: Mapping[bytes, bytes], lengths: dict[bytes, 
         each = pending[-1]
         inner = [other for other in _REFERENCE.findall(texts[each]) if other in texts]
         unknown = [other for other in inner if other not in lengths]
-        if each in lengths or not unknown:
-            lengths.setdefault(each, min(most, len(texts[each]) + sum(lengths[other] for other in inner)))
+        if each in lengths:
             pending.pop()
+        elif not unknown:
+            lengths[each] = min(most, len(texts[each]) + sum(lengths[other] for other in inner))
         elif len(pending) > len(texts):
             lengths[each] = most
         else:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
+from tessaron.core.xml.declarations import usable_declarations
 from tessaron.core.xml.namespaces import Prefixes
 from tessaron.core.xml.record_path import ANY_ROOT, Name, NameTest, RecordPath
 from tessaron.core.xml.tokens import CLOSINGS, DEPTH_LIMIT, TOKEN, attributes_of, declarations_in
@@ -143,7 +144,10 @@ class _Outline:
                 break
             at = found.end()
             kind = found.lastgroup
-            if kind in CLOSINGS:
+            if kind == "doctype":
+                declared = usable_declarations(head, start)
+                at = len(head) if declared is None else declared.end
+            elif kind in CLOSINGS:
                 stop = head.find(CLOSINGS[kind], at)
                 at = len(head) if stop < 0 else stop + len(CLOSINGS[kind])
             elif found["end"]:

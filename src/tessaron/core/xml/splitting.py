@@ -99,6 +99,7 @@ class XmlSplitter:
         nearest: The longest part of the way to the records that some document had, as names.
         others: Names that stood where the way went no further.
         around_counts: Comments and instructions outside of the records, by their node test.
+        beside: Those before the first document, and those behind it, as they are written.
     """
 
     def __init__(
@@ -137,6 +138,7 @@ class XmlSplitter:
         self.records = 0
         self.nearest: tuple[Name, ...] = ()
         self.others: dict[Name, None] = {}
+        self.beside = (bytearray(), bytearray())
         self.around_counts = {"comment()": 0, "processing-instruction()": 0}
 
     def feed(self, block: bytes) -> Iterator[Piece | Skeleton]:
@@ -383,6 +385,8 @@ class XmlSplitter:
             return True
         is_declaration = kind == "instruction" and self._data[inside : inside + 4].rstrip(_BLANK) == b"xml"
         if not is_declaration:
+            if not self._stack:
+                self.beside[self.documents > 0].extend(self._data[start:stop])
             self.around_counts["comment()" if kind == "comment" else "processing-instruction()"] += 1
         self._at = stop
         return True

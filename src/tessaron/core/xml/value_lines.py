@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections import deque
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any, NoReturn
@@ -23,12 +24,26 @@ _STEP = re.compile(
 _READ_EVENTS = ("start", "end", "start-ns")
 
 
+_MOST_HELD = 1_000
+"""So many lines, at most, wait for whether the white space before them is part of a text."""
+
+
+class _Nothing(etree.Resolver):  # type: ignore[misc]  # lxml has no types
+    """Gives nothing for what stands elsewhere: to know default attributes the parser would fetch them too."""
+
+    def resolve(self, url: str, public_id: str, context: Any) -> Any:
+        """Return an empty external subset."""
+        return self.resolve_string("", context)
+
+
 def safe_pull_parser() -> Any:
     """Return a parser that is fed blocks of UTF-8 and fetches nothing; see `xml_parsing.safe_parser`."""
-    return etree.XMLPullParser(
+    parser = etree.XMLPullParser(
         _READ_EVENTS, encoding="utf-8", resolve_entities="internal", no_network=True, load_dtd=False,
-        huge_tree=False, remove_comments=True, remove_pis=True,
+        huge_tree=False, remove_comments=True, remove_pis=True, attribute_defaults=True,
     )  # fmt: skip
+    parser.resolvers.add(_Nothing())
+    return parser
 
 
 class UndeclaredPrefixError(ValueError):
@@ -47,6 +62,17 @@ class _Open:
     counts: dict[str, int] = field(default_factory=dict)
     texts: int = 0
     has_line: bool = False
+    is_mixed: bool = False
+    """Whether text that is more than white space stands in it among elements."""
+    is_closed: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Text:
+    """A piece of the text of an element that has elements in it; its line waits for its number."""
+
+    opened: _Open
+    text: str
 
 
 class ValueLines:
@@ -62,6 +88,7 @@ class ValueLines:
         self._parser = safe_pull_parser()
         self._stack: list[_Open] = []
         self._known: set[str] = set()
+        self._held: deque[str | _Text] = deque()
         self._root = f"[{root_position}]" if root_position else ""
 
     def feed(self, block: bytes) -> Iterator[str]:
@@ -86,12 +113,24 @@ class ValueLines:
         for event, item in self._parser.read_events():
             if event == "start-ns":
                 self._prefixes.learn(*item)
-            elif event == "start":
-                yield from self._open(item)
-            else:
-                yield from self._close(item)
+                continue
+            self._held += self._open(item) if event == "start" else self._close(item)
+            yield from self._ready()
 
-    def _open(self, element: Any) -> Iterator[str]:
+    def _ready(self) -> Iterator[str]:
+        """Yield the lines that are sure to be lines: white space is data in mixed content only."""
+        while self._held:
+            first = self._held[0]
+            if isinstance(first, str):
+                yield first
+            elif first.opened.is_mixed:
+                first.opened.texts += 1
+                yield f"{first.opened.path}/text()[{first.opened.texts}]\t{_shown(first.text)}"
+            elif not first.opened.is_closed and len(self._held) < _MOST_HELD:
+                return
+            self._held.popleft()
+
+    def _open(self, element: Any) -> Iterator[str | _Text]:
         name = self._name(element.tag)
         if self._stack:
             above = self._stack[-1]
@@ -115,8 +154,9 @@ class ValueLines:
             self._stack[-1].has_line = True
             yield f"{path}/@{self._name(attribute)}\t{_shown(value)}"
 
-    def _close(self, element: Any) -> Iterator[str]:
+    def _close(self, element: Any) -> Iterator[str | _Text]:
         opened = self._stack.pop()
+        opened.is_closed = True
         if len(element):
             yield from self._text(opened, element[-1].tail)
         elif opened.counts:
@@ -127,11 +167,11 @@ class ValueLines:
         while element.getprevious() is not None:
             del element.getparent()[0]
 
-    def _text(self, opened: _Open, text: str | None) -> Iterator[str]:
-        """Yield the line of text among elements."""
-        if text and text.strip(_SPACE):
-            opened.texts += 1
-            yield f"{opened.path}/text()[{opened.texts}]\t{_shown(text)}"
+    def _text(self, opened: _Open, text: str | None) -> Iterator[_Text]:
+        """Yield the line of text among elements; white space with line breaks needs text before it."""
+        opened.is_mixed = opened.is_mixed or bool(text and text.strip(_SPACE))
+        if text and (opened.is_mixed or "\n" not in text):
+            yield _Text(opened, text)
 
     def _name(self, tag: str) -> str:
         if not tag.startswith("{"):

@@ -86,8 +86,9 @@ class Expression:
         elif isinstance(found, float):
             yield Result("number", number_text(found))
         elif isinstance(found, list):
+            numbers = _TextNumbers()
             for node in found:
-                yield _result_of(node, path_of)
+                yield _result_of(node, path_of, numbers)
         else:
             yield Result("text", str(found))
 
@@ -102,11 +103,29 @@ def number_text(value: float) -> str:
     return format(Decimal(repr(value + 0)), "f").removesuffix(".0")
 
 
-def _result_of(node: Any, path_of: Callable[[Any], str]) -> Result:
+class _TextNumbers:
+    """Gives the position of each text among those of its element; results come in the order of documents."""
+
+    def __init__(self) -> None:
+        self._holder: Any = None
+        self._numbers: dict[Any, int] = {}
+
+    def number_of(self, holder: Any, before: Any) -> int:
+        """Return the position of the text behind a node in an element, or behind its start tag (None)."""
+        if holder is not self._holder:
+            self._holder, self._numbers = holder, {None: 1}
+            count = 1 if holder.text else 0
+            for child in holder:
+                count += bool(child.tail)
+                self._numbers[child] = count
+        return self._numbers[before]
+
+
+def _result_of(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers) -> Result:
     if isinstance(node, tuple):
         return Result("text", str(node[1] or ""), path=f"namespace::{node[0] or ''}")
     if isinstance(node, str):
-        return _text_result(node, path_of)
+        return _text_result(node, path_of, numbers)
     if not isinstance(node.tag, str):
         kind: ResultKind = "instruction" if hasattr(node, "target") else "comment"
         return Result(kind, node.text or "", path=path_of(node), line=node.sourceline or 1)
@@ -114,7 +133,7 @@ def _result_of(node: Any, path_of: Callable[[Any], str]) -> Result:
     return Result("element", text, one_line_markup(node), path_of(node), node, node.sourceline or 1)
 
 
-def _text_result(node: Any, path_of: Callable[[Any], str]) -> Result:
+def _text_result(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers) -> Result:
     parent = node.getparent() if hasattr(node, "getparent") else None
     if parent is None:
         return Result("text", str(node))
@@ -125,7 +144,8 @@ def _text_result(node: Any, path_of: Callable[[Any], str]) -> Result:
         return Result(
             "attribute", str(node), path=f"{above}/@{attribute_name(holder, node.attrname)}", line=line
         )
-    return Result("text", str(node), path=f"{above}/text()", line=line)
+    number = 1 if holder is None else numbers.number_of(holder, parent if node.is_tail else None)
+    return Result("text", str(node), path=f"{above}/text()" + f"[{number}]" * (number > 1), line=line)
 
 
 def attribute_name(element: Any, name: str) -> str:
