@@ -6,6 +6,7 @@ other become an array. So nothing behind the kernel knows the difference.
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterable
 from dataclasses import replace
 from typing import Any
@@ -310,8 +311,9 @@ class XmlBuilder:
 
     def add_outline(self, outline: bytes) -> None:
         """Add a record of elements with nothing else in them; where there are none, an empty one."""
-        if outline:
-            self.add(etree.fromstring(outline, safe_parser()))
+        with contextlib.suppress(etree.XMLSyntaxError):
+            # Names that are none, which tags can have, stand in no row.
+            self.add(etree.fromstring(outline or b"<", safe_parser()))
             return
         self._occur(self._root, self._root.row_count, 0, _OBJECT)
         self._root.row_count += 1
