@@ -158,8 +158,8 @@ class TypesTest(unittest.TestCase):
             xsd = test.write("calls.xsd", schema)
             source = test.write(
                 "calls.xml",
-                '<calls><call id="a"><flag>1</flag><fee>5</fee><count>1E3</count><stay no="1">x</stay></call>\n'
-                '<call id="b"><fee>five</fee></call>\n<call id="c"><flag>false</flag></call></calls>',
+                '<calls><call id="a"><flag>1</flag><fee>5</fee><count>1000</count><stay no="1">x</stay></call>\n'
+                '<call id="b"><fee>five</fee></call>\n<call id="c"><flag>0</flag></call></calls>',
             )
             tables = tessaron.shred(source, xsd=str(xsd), records="/calls/call", workers=1)
             rows = {name: tables[name].to_pylist() for name in tables}

@@ -387,18 +387,18 @@ class SchemaTest(unittest.TestCase):
     def test_what_is_declared(self):
         text = """<s:schema xmlns:s="http://www.w3.org/2001/XMLSchema" xmlns="urn:t" targetNamespace="urn:t" elementFormDefault="qualified">
           <s:element name="root"><s:complexType mixed="true"><s:sequence><s:element ref="node" maxOccurs="unbounded"/>
-            <s:group ref="more"/></s:sequence><s:attributeGroup ref="attrs"/></s:complexType></s:element>
+            <s:group ref="more" maxOccurs="3"/></s:sequence><s:attributeGroup ref="attrs"/></s:complexType></s:element>
           <s:element name="node" type="Node"/>
           <s:complexType name="Node"><s:choice maxOccurs="2"><s:element name="node" type="Node"/>
             <s:element name="leaf" type="Code"/></s:choice><s:attribute name="n" type="s:unsignedLong"/></s:complexType>
           <s:complexType name="Wide"><s:complexContent><s:extension base="Node"><s:sequence>
             <s:element name="leaf" type="s:date" form="unqualified"/></s:sequence></s:extension></s:complexContent></s:complexType>
           <s:simpleType name="Code"><s:restriction><s:simpleType><s:restriction base="s:int"/></s:simpleType></s:restriction></s:simpleType>
-          <s:group name="more"><s:sequence maxOccurs="3"><s:element name="wide" type="Wide"/><s:element name="any"/></s:sequence></s:group>
+          <s:group name="more"><s:sequence><s:element name="wide" type="Wide"/><s:element name="any"/></s:sequence></s:group>
           <s:attributeGroup name="attrs"><s:attribute name="a" type="s:boolean"/><s:attribute ref="g"/><s:attribute name="z" use="prohibited"/></s:attributeGroup>
           <s:attribute name="g" type="s:anyURI"/></s:schema>"""
-        schema = Schema([etree.fromstring(text)])
-        root = schema.record([Name("urn:t", "root")])
+        schema = Schema((("/s.xsd", text.encode()),))
+        root = schema.record((Name("urn:t", "root"),))
         self.assertTrue(root.has_text)
         self.assertEqual(
             {name.local: str(kind) for name, kind in root.attributes.items()}, {"a": "boolean", "g": "text"}
@@ -415,9 +415,9 @@ class SchemaTest(unittest.TestCase):
         self.assertEqual(
             list(wide.children), [Name("urn:t", "node"), Name("urn:t", "leaf"), Name("", "leaf")]
         )
-        self.assertIsNone(schema.record([Name("", "root")]))
+        self.assertIsNone(schema.record((Name("", "root"),)))
         with self.assertRaises(UsageError):
-            Schema([etree.fromstring("<a/>")])
+            Schema((("/s.xsd", b"<a/>"),))
 
 
 if __name__ == "__main__":

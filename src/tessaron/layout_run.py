@@ -60,11 +60,9 @@ class LayoutRun:
         text: str,
         progress: Progress,
         stack: ExitStack,
-        tells_unmet: bool = True,
     ):
         self._compiled = compiled
         self._text = text
-        self._tells_unmet = tells_unmet
         self._progress = progress
         self._options = options = with_layout(options, compiled)
         self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
@@ -119,7 +117,7 @@ class LayoutRun:
             left_out=account.left_out + reading.passed,
             rejected_values=account.rejected_values,
             findings=account.findings(),
-            unmet=account.unmet() if self._tells_unmet else (),
+            unmet=account.unmet(),
             counted=account.counted(),
             top=next((table.name for table in self._compiled.records.tables if not table.level), ""),
             unread=reading.rejected,

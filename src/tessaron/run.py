@@ -5,7 +5,6 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack
-from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -36,14 +35,10 @@ from tessaron.rejected_records import inputs_of_rejects
 from tessaron.run_outcome import Outcome, Run
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder, sha256_of
-from tessaron.sources.inputs import Input, ObjectInput, resolve_inputs
+from tessaron.sources.inputs import Input, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.layouts import Layout
-
-_LOOKED_AT = 1_000
-"""So many records tell, beside a schema, whether times have an offset and what it does not declare."""
-_WITH_LAYOUT = ("first", "workers", "memory", "depth_limit", "chunk_bytes", "kernel", "strict")
 
 
 def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Tables:
@@ -196,9 +191,6 @@ def start_run(
         # The other allocators keep what was freed for later; this one gives it back.
         stack.callback(pa.set_memory_pool, pa.default_memory_pool())
         pa.set_memory_pool(pa.system_memory_pool())
-    is_declared = layout is None and options.xsd is not None
-    if layout is None and options.xsd is not None:
-        layout, options = _by_schema(inputs, options)
     if layout is None:
         return DraftedRun(inputs, options, progress, stack)
     # The model of layouts takes time to load; a run without one does not need it.
@@ -206,20 +198,7 @@ def start_run(
 
     options.check_with_layout()
     compiled = layout.compiled(options.strict)
-    return LayoutRun(inputs, options, compiled, layout.text, progress, stack, not is_declared)
-
-
-def _by_schema(inputs: list[Input], options: Options) -> tuple[Layout, Options]:
-    """Return the layout that a schema and the first records suggest, and what is left of the options."""
-    from tessaron.layout_drafting import draft_inputs
-
-    if any(isinstance(entry, ObjectInput) or entry.stream is not None for entry in inputs):
-        raise UsageError(
-            "with a schema the first records are read twice: give files, or draft a layout first"
-        )
-    layout = draft_inputs(list(inputs), replace(options, first=options.first or _LOOKED_AT, workers=1))
-    kept = {name: getattr(options, name) for name in _WITH_LAYOUT}
-    return layout, Options(**kept)
+    return LayoutRun(inputs, options, compiled, layout.text, progress, stack)
 
 
 def _balances(done: Outcome, layout: TableSet, files: TableFiles) -> Iterator[Balance]:

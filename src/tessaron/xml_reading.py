@@ -224,9 +224,13 @@ class XmlReading:
             record.children.pop(Origin.ELEMENT, None)
         if self._schema is None:
             return
-        declared = self._schema.schema.record(list(self._way()))
+        declared = self._schema.schema.record(self._way())
         if declared is not None:
             declare(record, declared, self.prefixes)
+        names = self._schema.schema.constraints_above(self._way())
+        if names:
+            text = f"not checked, as records are checked one by one: {', '.join(names)}"
+            self._reading.notes.append((f"constraints of {self._schema.name}", text))
 
     def _add_documents(self, chunk: XmlChunk) -> None:
         reading = self._reading

@@ -253,7 +253,9 @@ _white_space_option = click.option(
 
 
 _xsd_option = click.option(
-    "--xsd", metavar="FILE", help="For XML: a schema that says types and what repeats; records are checked."
+    "--xsd",
+    metavar="FILE",
+    help="For XML: a schema that says types and what repeats; records are checked. Needs the extra xsd.",
 )
 
 

@@ -92,6 +92,8 @@ def _cast_booleans(node: Node, target: ColumnType, reading: Reading | None) -> p
 def _cast_integers(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
     if target.name == "decimal":
         return _decimals(node.integers, target.scale, target.arrow_type())
+    if target.name == "boolean":
+        return pa.array(node.integers == 1)
     values = pa.array(node.integers.copy())
     return _as_text(values, target) if target.name == "text" else values.cast(target.arrow_type())
 

@@ -82,7 +82,7 @@ class TableDigests:
         inputs: list[Input] = [ByteInput("tables", stream=_NextDocument(documents)) for _ in range(count)]  # type: ignore[arg-type]
         # What is made of the tables has plain names, whichever path the records were found by.
         options = replace(
-            with_layout(self._options, self._tables.compiled), records=self._tables.record_path()
+            with_layout(self._options, self._tables.compiled), records=self._tables.record_path(), xsd=None
         )
         with ExitStack() as stack:
             reader = SourceDigests(

@@ -33,7 +33,7 @@ def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options
     layout = tables.layout
     with ExitStack() as stack:
         compiled = layout.compiled()
-        run = LayoutRun(inputs, replace(options), compiled, layout.text, NoProgress(), stack, False)
+        run = LayoutRun(inputs, replace(options), compiled, layout.text, NoProgress(), stack)
         plan = run.read()
         sides = {
             table.name: _Stored(

@@ -42,7 +42,6 @@ def read_schema(path: str | Path) -> SchemaFiles:
     """
     first = Path(path)
     found: dict[Path, bytes] = {}
-    roots: list[Any] = []
     pending = [first]
     while pending:
         file = pending.pop(0)
@@ -52,17 +51,22 @@ def read_schema(path: str | Path) -> SchemaFiles:
             raise UsageError(f"{path}: refers to more than {_MOST_FILES:,} files")
         data = _read(file, first)
         root = _parsed(file, data)
+        if root.tag != f"{{{XSD}}}schema":
+            shown = etree.QName(root).localname
+            raise UsageError(f"{file}: expected an XML Schema, found an element {shown}")
         found[file.resolve()] = data
-        roots.append(root)
         for each in root:
             location = each.get("schemaLocation") if each.tag in _REFERENCES else None
-            if location is not None and urlparse(location).scheme in ("", "file"):
-                pending.append(file.parent / unquote(urlparse(location).path))
-    documents = tuple((str(file), data) for file, data in found.items())
-    try:
-        return SchemaFiles(str(path), documents, Schema(roots))
-    except UsageError as error:
-        raise UsageError(f"{path}: {error}") from None
+            if location is None:
+                continue
+            place = urlparse(location)
+            if place.scheme in ("", "file"):
+                pending.append(file.parent / unquote(place.path))
+            elif (beside := file.parent / Path(unquote(place.path)).name).is_file():
+                # Nothing is fetched: what is elsewhere may have been put beside the schema.
+                pending.append(beside)
+    documents = tuple((file.as_posix(), data) for file, data in found.items())
+    return SchemaFiles(str(path), documents, Schema(documents))
 
 
 def _read(file: Path, first: Path) -> bytes:

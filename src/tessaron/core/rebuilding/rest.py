@@ -311,6 +311,9 @@ def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool
     if form.type.name == "text" or (form.type.name == "uuid" and lane != "texts") or not exact:
         return np.ones(count, np.bool_)
     plain = pa.array(values) if lane in ("integers", "booleans") else values.to_arrow()
+    if form.words is not None and lane != "texts":
+        shown = plain.cast(pa.large_string())
+        return np.asarray(pc.is_in(shown, pa.array(form.words, shown.type)).to_numpy(zero_copy_only=False))
     if lane == "integers":
         fitted, bad = fit_integers(values, form.type)
     elif lane == "numbers":

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 
 from tessaron.core.kinds import Kind
 from tessaron.core.shape import ShapeNode
-from tessaron.core.typing.readings import BOOLEAN_WORDS, SPECIAL, Reading
+from tessaron.core.typing.readings import BOOLEAN_WORDS, ONE_AND_ZERO, SPECIAL, Reading
 from tessaron.core.typing.types import (
     BOOLEAN,
     DECIMAL_DIGITS,
@@ -39,21 +39,33 @@ def infer_type(node: ShapeNode) -> Inferred:
     chosen only if every value can be turned back from it; a decimal gives back the number, and its digits
     up to trailing zeros.
     """
-    for rule in _RULES:
-        found = rule(node)
-        if found is not None:
-            return _with_empty(found, node) if node.declared is None else _as_declared(found, node.declared)
-    if node.declared is not None:
-        return Inferred(node.declared)
-    return Inferred(TEXT, note=_why_text(node))
+    found = next((made for rule in _RULES if (made := rule(node)) is not None), None)
+    if found is None:
+        found = Inferred(TEXT, note=_why_text(node))
+    return _with_empty(found if node.declared is None else _as_declared(found, node), node)
 
 
-def _as_declared(found: Inferred, declared: ColumnType) -> Inferred:
-    """Return the type that a schema declares; whether times have an offset is seen from the values."""
-    if declared.name in _TIMES and found.type.name in _TIMES:
-        digits = max(declared.second_digits, found.type.second_digits)
-        return Inferred(ColumnType(found.type.name, second_digits=digits))
-    return Inferred(declared)
+def _as_declared(found: Inferred, node: ShapeNode) -> Inferred:
+    """Return the type that a schema declares where it gives every value back, else the one that was found."""
+    declared = node.declared
+    assert declared is not None
+    kind = found.type.name
+    if not node.scalar_kinds() or declared.name == "text":
+        return Inferred(declared)
+    if kind == declared.name != "decimal" or (declared.name in _TIMES and kind in _TIMES):
+        return found
+    whole = kind == "integer"
+    if declared.name == "boolean" and whole and node.least_integer in (0, 1) and node.most_integer in (0, 1):
+        return Inferred(BOOLEAN, ONE_AND_ZERO)
+    if declared.name == "decimal" and kind in ("integer", "decimal"):
+        scale = max(declared.scale, found.type.scale if kind == "decimal" else 0)
+        precision = max(declared.precision - declared.scale, _whole_digits(node)) + scale
+        return Inferred(ColumnType("decimal", precision, scale)) if precision <= DECIMAL_DIGITS else found
+    if declared.name == "double" and kind in ("integer", "decimal"):
+        as_double = _when_double(node)
+        return found if as_double is None else replace(as_double, note="")
+    wider = f"declared {declared}, which does not give back every value"
+    return replace(found, note=f"{wider}; {found.note}" if found.note else wider)
 
 
 def _with_empty(found: Inferred, node: ShapeNode) -> Inferred:

@@ -84,6 +84,8 @@ class Reading:
         return _SECOND_LENGTH + fraction + len(self.zone)
 
 
+ONE_AND_ZERO = Reading("boolean", "1/0")
+"""How booleans are read that XML Schema (part 2, 3.2.2) spells as digits."""
 SPECIAL = Reading("double")
 """How texts read that stand for no finite number, as XML Schema spells them."""
 SPECIAL_NUMBERS = {"INF": float("inf"), "-INF": float("-inf"), "NaN": float("nan")}
