@@ -3,11 +3,14 @@
 import itertools
 import json
 import unittest
+from unittest import mock
 from xml.etree import ElementTree
 
 import tessaron
+from tessaron.core.xml import splitting
 from tessaron.core.xml.chunks import Context, Piece
 from tessaron.core.xml.entity_weights import entity_lengths, light_pieces
+from tessaron.sources import xml_documents
 from tests.harness import FolderTest, quick_command
 
 INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
@@ -442,6 +445,25 @@ class DocumentsTest(FolderTest):
                     self.assertIn(
                         told(ElementTree.fromstring(made))[2], [told(ElementTree.fromstring(text))[2]]
                     )
+
+    def test_where_too_much_stands_around_records_the_document_is_one(self):
+        calls = "".join(f"<call id='{n}'/>" for n in range(20_000))
+        moves = "".join(f"<move no='{n}'><t>{n}</t></move>" for n in range(20_000))
+        source = self.write("a.xml", f"<r>{calls}{moves}</r>")
+        with (
+            mock.patch.object(xml_documents, "MOST_AROUND_BYTES", 300_000),
+            mock.patch.object(splitting, "MOST_AROUND_BYTES", 300_000),
+        ):
+            tables = tessaron.shred(source, workers=1)
+            self.assertEqual(
+                {name: tables[name].num_rows for name in tables}, {"r": 1, "r_call": 20_000, "r_move": 20_000}
+            )
+            self.assertIn("stand beside what repeats", tables.notes[0][1])
+            with self.assertRaisesRegex(
+                tessaron.UsageError, r"--records '/\*' takes the document as one record"
+            ):
+                tessaron.shred(source.read_bytes(), workers=1)
+        self.assertEqual(list(tessaron.shred(source, workers=1)), ["r", "r_move", "call"])
 
     def test_comments_too_long_are_a_limit(self):
         source = self.write("c.xml", "<r><c>1</c><c><!--" + "x" * 10_100_000 + "--></c><c>2</c></r>")

@@ -313,6 +313,8 @@ class XmlReading:
             what = (
                 "each document is a record" if len(self._feed.sources) > 1 else "the document is the record"
             )
+            if self._feed.has_much_around:
+                what += f", as more than {MOST_AROUND_BYTES:,} bytes stand beside what repeats in it first"
             if self._feed.path is not ANY_ROOT:
                 reading.notes.append((path, f"{what}; --records names another element"))
         else:

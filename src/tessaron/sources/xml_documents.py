@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from typing import BinaryIO
 
 from tessaron.core.errors import DataError, Place, UsageError
 from tessaron.core.splitting import SplitError
@@ -12,15 +13,26 @@ from tessaron.core.xml.chunks import ChunkCollector, Piece, XmlChunk
 from tessaron.core.xml.enclosing import EnclosingElements
 from tessaron.core.xml.entity_weights import light_pieces
 from tessaron.core.xml.namespaces import Prefixes
-from tessaron.core.xml.recognising import LOOKED_AT_BYTES, known_prefixes, recognise_records
+from tessaron.core.xml.recognising import (
+    LOOKED_AT_BYTES,
+    Recognised,
+    has_tag,
+    known_prefixes,
+    looks_plain,
+    recognise_records,
+)
 from tessaron.core.xml.record_path import ANY_ROOT, Name, RecordPath
-from tessaron.core.xml.splitting import Skeleton, XmlSplitter
+from tessaron.core.xml.splitting import MOST_AROUND_BYTES, Skeleton, XmlSplitter
 from tessaron.core.xpath.location import LocationPath
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.xml_blocks import with_head
 
 _SMALLEST_BLOCK = 64 * 1024
+MOST_WHOLE_BYTES = 64 * 1024 * 1024
+"""So long, at most, a document is to be a record by itself without being asked: it is held as a whole."""
+_SAMPLES, _SAMPLE_BYTES = 64, 16 * 1024
+"""So many parts of a file, of so many bytes, tell whether it is records throughout."""
 
 
 @dataclass(slots=True)
@@ -64,6 +76,7 @@ class XmlFeed:
         documents: Documents that began.
         left_out: Comments and instructions around the records, by their node test.
         head: The first bytes of the first document.
+        has_much_around: Whether the documents are the records as too much stands around what repeats in them.
     """
 
     inputs: Sequence[ByteInput]
@@ -82,6 +95,7 @@ class XmlFeed:
     documents: int = 0
     left_out: dict[str, int] = field(default_factory=dict)
     head: bytes = b""
+    has_much_around: bool = False
     _splitter: XmlSplitter | None = None
     _collected: ChunkCollector | None = None
     _nearest: tuple[Name, ...] = ()
@@ -138,7 +152,7 @@ class XmlFeed:
             head, is_all, blocks = with_head(entry.name, blocks)
             self.head = self.head or head
             if self.path is None:
-                self._find_path(entry.name, head, is_all, entry.size)
+                self._find_path(entry, head, is_all)
             assert self.path is not None
             splitter = self._splitter = XmlSplitter(
                 self.path,
@@ -188,21 +202,38 @@ class XmlFeed:
                 continue
             yield part
 
-    def _find_path(self, name: str, head: bytes, is_all: bool, size: int | None) -> None:
+    def _find_path(self, entry: ByteInput, head: bytes, is_all: bool) -> None:
         known_prefixes(head[:LOOKED_AT_BYTES], self.prefixes)
         if self.location is not None:
             self.path = self.location.record_path(self.prefixes)
             return
         found = recognise_records(
-            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs), size
+            head[:LOOKED_AT_BYTES], is_all and len(head) <= LOOKED_AT_BYTES, len(self.inputs), entry.size
         )
+        if self.keeps_documents and self._has_much_around(entry, found, len(head)):
+            found = replace(found, path=RecordPath(found.path.tests[:1]))
+            self.has_much_around = True
         if found.path is not ANY_ROOT:
             self.path, self.recognised = found.path, True
         else:
             # Nothing to go by in this one: whatever it is, the next may show more.
             self.path = found.path if len(self.inputs) == 1 else None
             if self.path is None:
-                raise DataError("expected an XML document, found no element", Place(name), "empty")
+                raise DataError("expected an XML document, found no element", Place(entry.name), "empty")
+
+    def _has_much_around(self, entry: ByteInput, found: Recognised, head_bytes: int) -> bool:
+        """Say whether a file has more beside its records than is held, and is short enough to be one."""
+        size = entry.size or 0
+        if entry.path is None or found.path.is_root or not MOST_AROUND_BYTES < size <= MOST_WHOLE_BYTES:
+            return False
+        if found.count * _SAMPLE_BYTES < head_bytes * 4:
+            # Records so long may have no tag of theirs in a sample.
+            return False
+        with entry.path.open("rb") as file:
+            samples = [_sample(file, at * size // _SAMPLES) for at in range(_SAMPLES)]
+        local = found.path.tests[-1].local
+        without = sum(not has_tag(sample, local) for sample in samples if looks_plain(sample))
+        return without * size // _SAMPLES > MOST_AROUND_BYTES
 
     def check_found(self) -> None:
         """Check that there were records.
@@ -253,6 +284,11 @@ def _with_beside(parts: Iterator[Piece | Skeleton], splitter: XmlSplitter) -> It
     if following is not None:
         yield following
     yield from parts
+
+
+def _sample(file: BinaryIO, at: int) -> bytes:
+    file.seek(at)
+    return file.read(_SAMPLE_BYTES)
 
 
 def as_skeleton(chunk: XmlChunk) -> XmlChunk:

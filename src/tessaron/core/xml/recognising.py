@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass, field
 
 from tessaron.core.xml.declarations import usable_declarations
@@ -105,6 +106,16 @@ def _find(root: _Kind, is_whole: bool) -> list[_Kind] | None:
         if not heaviest.children:
             return None
     return None
+
+
+def has_tag(sample: bytes, local: str) -> bool:
+    """Say whether a piece of XML has a tag of an element of that local name, whatever its prefix."""
+    return re.search(rb"</?(?:[^\s<>/:]+:)?" + re.escape(local.encode()) + rb"[\s/>]", sample) is not None
+
+
+def looks_plain(sample: bytes) -> bool:
+    """Say whether a piece of a file is XML as it is read: neither packed nor in letters of several bytes."""
+    return b"<" in sample and b"\0" not in sample
 
 
 def outline_paths(head: bytes, prefixes: Prefixes) -> list[tuple[str, ...]]:
