@@ -336,6 +336,7 @@ class ProofOfXmlTest(FolderTest):
             (nil % '<c><v xsi:nil="true"/><v>x</v><v/></c><c><w/></c>', "/r/c"),
             ("<r><a>1</a><c>x</c><b>2</b><c>y</c><c>z</c><a>3</a></r>", "/r/c"),
             ("<r><c>x</c><a>1</a></r>", "/r/c"),
+            ("<r><x><c/>2026-01-01</x><x><c/></x></r>", "/r/x/c"),
             ("<m><d>txt<c>1</c><s/><c>2</c><c>3</c><s/> more</d><d><s/><c>3</c></d><n/><d/><d><c>4</c></d></m>", "/m/d/c"),
             ("<r><c> a <b>1</b> c  d <b>2</b></c><c> </c><c>x\n<b> </b>y </c></r>", "/r/c"),
             ("<r> <c> a </c>\n<c/></r>", "/r/c"),

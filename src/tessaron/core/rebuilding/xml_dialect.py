@@ -76,8 +76,11 @@ class XmlDialect:
             return _attribute(name.removeprefix(_ATTRIBUTE), value, row_count)
         attributes = [each for step, each in members if step.startswith(_ATTRIBUTE)]
         content = [(step, each) for step, each in members if not step.startswith(_ATTRIBUTE)]
+        texts = [each for step, each in content if step == TEXT_STEP]
         if value is not None:
-            content.insert(0, (TEXT_STEP, value))
+            # The text of an element has a column, and where it is odd the rest of its row tells of it too.
+            content = [(step, each) for step, each in content if step != TEXT_STEP]
+            content.insert(0, (TEXT_STEP, pc.coalesce(value, *texts)))
         attributes, content = _with_nil(attributes, content)
         # Where nothing is said of the order the text stands first.
         content.sort(key=lambda part: part[0] != TEXT_STEP)
