@@ -68,7 +68,7 @@ FITTING = {
 
 
 class FoldTest(unittest.TestCase):
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.data())
     def test_folds_are_those_of_plain_python(self, data):
         kind = data.draw(st.sampled_from(sorted(TYPES)))
@@ -82,7 +82,7 @@ class FoldTest(unittest.TestCase):
             wanted = [PLAIN[name](group, [v for v in group if v is not None]) for group in groups]
             self.assertEqual(found, wanted, name)
 
-    @settings(max_examples=30, deadline=None)
+    @settings(max_examples=18, deadline=None)
     @given(st.lists(st.lists(st.integers(0, 9), max_size=4), max_size=5), st.integers(-4, 4).filter(bool))
     def test_a_position_counts_from_either_end(self, groups, position):
         above = np.repeat(np.arange(len(groups)), [len(group) for group in groups])
@@ -124,7 +124,7 @@ class FitTest(unittest.TestCase):
             self.assertEqual(value is None, bool(is_bad))
         return values.to_pylist()
 
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(
         st.lists(
             st.from_regex(r"[+-]?[0-9]{0,6}(\.[0-9]{0,5})?(e[+-]?[0-9])?", fullmatch=True),
@@ -136,7 +136,7 @@ class FitTest(unittest.TestCase):
     def test_decimals(self, texts):
         self.assertEqual(self.fit(texts, "decimal(7,2)"), [as_decimal(text, 7, 2) for text in texts])
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.lists(st.integers(-(2**65), 2**65) | st.integers(-9, 9), min_size=1, max_size=6))
     def test_integers(self, numbers):
         wanted = [number if -(2**63) <= number < 2**63 else None for number in numbers]
@@ -145,7 +145,7 @@ class FitTest(unittest.TestCase):
         grouped = [f"{number:,}".replace(",", "'") for number in numbers]
         self.assertEqual(self.fit(grouped, "integer", grouping="'"), wanted)
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.lists(st.datetimes(datetime(1, 1, 1), datetime(9999, 12, 31)), min_size=1, max_size=5))
     def test_moments_in_every_spelling(self, moments):
         whole = [moment.replace(microsecond=0) for moment in moments]
@@ -166,7 +166,7 @@ class FitTest(unittest.TestCase):
             texts = [spelled(m, "%Y-%m-%dT%H:%M:%S") + zone for m in inner]
             self.assertEqual(self.fit(texts, "timestamp_tz"), [m.replace(tzinfo=UTC) - offset for m in inner])
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.data())
     def test_formats_read_what_the_library_reads(self, data):
         codes = data.draw(
@@ -201,7 +201,7 @@ class FitTest(unittest.TestCase):
             with self.subTest(codes=codes), self.assertRaises(DateFormatError):
                 parts_of_format(codes)
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.lists(st.integers(-(10**11), 10**11), min_size=1, max_size=5))
     def test_seconds_since_1970(self, numbers):
         kept = [n for n in numbers if -62_000_000_000 < n < 250_000_000_000]
@@ -308,7 +308,7 @@ def contents(fragment):
 
 
 class SelectionTest(unittest.TestCase):
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(st.lists(VALUES, min_size=1, max_size=4), st.data())
     def test_both_kernels_take_and_pass_over_the_same(self, documents, data):
         paths = [
@@ -330,7 +330,7 @@ class SelectionTest(unittest.TestCase):
         self.assertEqual(contents(made[0]), contents(made[1]))
         self.assertEqual(made[0].passed_by_path(), made[1].passed_by_path())
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(
         st.lists(VALUES, min_size=1, max_size=4),
         st.sampled_from(

@@ -49,7 +49,7 @@ def shape_of(fragment):
 
 
 class RegroupTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=90, deadline=None)
     @given(
         st.lists(
             st.dictionaries(st.sampled_from("pqrs"), VALUES, min_size=1, max_size=4), min_size=1, max_size=5
@@ -78,7 +78,7 @@ class RegroupTest(unittest.TestCase):
         self.assertEqual(joined_ordinals.tolist(), [1, 2, 1, 2])
         self.assertEqual([part.tolist() for part in places], [[2, 1, -1], [0, 3]])
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(st.lists(VALUES, min_size=1, max_size=6))
     def test_a_fragment_survives_the_wire(self, records):
         fragment = read(records)
@@ -86,7 +86,7 @@ class RegroupTest(unittest.TestCase):
         self.assertEqual(back.paths(), fragment.paths())
         self.assertEqual(shape_of(back), shape_of(fragment))
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.lists(st.dictionaries(st.sampled_from("ab"), VALUES, max_size=2), min_size=1, max_size=6))
     def test_a_settled_shape_survives_the_wire(self, records):
         shape = Shape()
@@ -115,7 +115,7 @@ class DigestsTest(unittest.TestCase):
             digests[:2], ["b008d1a9003e091e3df740f81f4f5469", "55ab43b739394550fc730a29ceebb0d6"]
         )
 
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(st.lists(st.text(max_size=40), min_size=1, max_size=12), st.randoms(use_true_random=False))
     def test_a_digest_does_not_depend_on_its_neighbours(self, texts, chance):
         alone = [digest_texts(TextLane.of([text]))[0].tolist() for text in texts]
@@ -136,7 +136,7 @@ class DigestsTest(unittest.TestCase):
 
 
 class ScanTest(unittest.TestCase):
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=90, deadline=None)
     @given(
         st.lists(st.text('"\\\\{}[],\nx', max_size=6) | VALUES, max_size=4),
         st.lists(st.integers(0, 60), max_size=3),
@@ -158,7 +158,7 @@ class ScanTest(unittest.TestCase):
 
 
 class EnvelopeSplitterTest(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(
         st.lists(st.lists(VALUES, max_size=4), min_size=1, max_size=3), st.integers(1, 9), st.integers(0, 2)
     )
@@ -229,7 +229,7 @@ class MeasuresTest(unittest.TestCase):
                 )
                 self.assertEqual(found, expected)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.randoms(use_true_random=False), st.integers(1, 8))
     def test_readings_do_not_depend_on_the_split(self, chance, cut):
         texts = [
@@ -250,7 +250,7 @@ class MeasuresTest(unittest.TestCase):
         self.assertEqual(Counter(whole), parts)
         self.assertEqual(whole[Reading("date")], 1)
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(VALUES)
     def test_json_text_gives_the_value_back(self, value):
         self.assertEqual(json.loads(json_text(value)), value)

@@ -229,7 +229,7 @@ class SqlTest(unittest.TestCase):
                 wanted = [row[0] for row in engine.execute(f"select {sql} from calls order by id")]
                 self.assertEqual(values, wanted)
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=15, deadline=None)
     @given(st.data())
     def test_any_tree_of_operators_agrees(self, data):
         texts = [data.draw(conditions(3)) for _ in range(6)]

@@ -20,7 +20,7 @@ from tessaron.core.jsonpath.advice import advise
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.value_lines import Composer, value_lines
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, command, quick_command
 
 PAGE = {
     "page": 1,
@@ -127,7 +127,7 @@ class CommandTest(FolderTest):
         )  # fmt: skip
         for arguments, expected in cases:
             with self.subTest(arguments):
-                done = command("find", self.feed, *arguments)
+                done = quick_command("find", self.feed, *arguments)
                 self.assertEqual((done.stdout.decode(), done.returncode), (expected, 0), done.stderr)
 
     def test_no_match_is_never_silent(self):
@@ -145,14 +145,14 @@ class CommandTest(FolderTest):
         }  # fmt: skip
         for path, expected in cases.items():
             with self.subTest(path):
-                done = command("find", self.feed, path)
+                done = quick_command("find", self.feed, path)
                 self.assertEqual((done.stdout, done.returncode), (b"", 1))
                 for part in [f"nothing matches {path}", *expected]:
                     self.assertIn(part, done.stderr.decode())
 
     def test_help_for_large_sources_is_judged_from_their_beginning(self):
         text = '{"calls":[' + ",".join(json.dumps({"id": n, "pad": "x" * 900}) for n in range(2_000)) + "]}"
-        done = command("find", self.write("large.json", text), "$.calls[*].idd")
+        done = quick_command("find", self.write("large.json", text), "$.calls[*].idd")
         self.assertIn("$.calls[*] matches 2,000 times", done.stderr.decode())
         self.assertIn("did you mean $.calls[*].id\n", done.stderr.decode())
         self.assertIn("judged from the first megabyte", done.stderr.decode())
@@ -167,12 +167,12 @@ class CommandTest(FolderTest):
         )
         for arguments, message in cases:
             with self.subTest(message):
-                done = command("find", *arguments)
+                done = quick_command("find", *arguments)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())
 
     def test_values_and_back(self):
-        lines = command("values", self.feed).stdout
+        lines = quick_command("values", self.feed).stdout
         self.assertTrue(lines.startswith(b"$['page']\t1\n$['run']['id']\t\"r1\"\n$['calls'][0]['id']\t1\n"))
         back = command("compose", stdin=lines)
         self.assertEqual(back.stdout.decode(), json_text(PAGE, ascii_only=False) + "\n")
@@ -185,7 +185,7 @@ class CommandTest(FolderTest):
 
     def test_several_documents(self):
         source = self.write("two.ndjson", '{"a":1}\n{"a":[]}\n')
-        done = command("values", source)
+        done = quick_command("values", source)
         self.assertEqual(done.stdout, b"$[0]['a']\t1\n$[1]['a']\t[]\n")
         self.assertIn(b"compose --lines", done.stderr)
         self.assertEqual(command("compose", "--lines", stdin=done.stdout).stdout, b'{"a":1}\n{"a":[]}\n')
@@ -206,7 +206,7 @@ class ComposeTest(unittest.TestCase):
             composer.add(line)
         return composer.document()
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=120, deadline=None)
     @given(JSON, st.randoms())
     def test_any_document_comes_back(self, document, chance):
         value = parsed(json.dumps(document))
@@ -271,7 +271,7 @@ class RowsTest(FolderTest):
     def test_csv_can_be_read_back(self):
         values = ["plain", 'quo"te', "comma,", "two\nlines", "", None, "\r"]
         text = json.dumps([{"v": value, "n": index} for index, value in enumerate(values)])
-        done = command(
+        done = quick_command(
             "find", self.write("v.json", text), "$[*]", "--pick", "v=$.v", "--pick", "n=$.n", "--as", "csv"
         )
         rows = list(csv.reader(io.StringIO(done.stdout.decode(), newline="")))

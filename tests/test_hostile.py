@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 import unittest
+from unittest import mock
 
 import pyarrow.parquet as pq
 
@@ -62,7 +63,7 @@ class HostileInputTest(FolderTest):
                 self.assertNotRegex((done.stdout + done.stderr).decode(), "[\x1b\x07\x9b\u202e]")
 
     def test_limits_can_be_changed(self):
-        bomb = self.write("b.json.gz", gzip.compress(b"[") + gzip.compress(b" " * 2**24) * 70)
+        bomb = self.write("b.json.gz", gzip.compress(b"[") + gzip.compress(b" " * 2**20) * 30)
         long = self.write("l.json", '[{"a":"' + "x" * 5_000_000 + '"}]')
         deep = self.write("d.json", '{"a":' * 200 + "1" + "}" * 200)
         cases = (
@@ -72,7 +73,7 @@ class HostileInputTest(FolderTest):
             (deep, {}, ("--depth-limit", 100), "nested deeper than 100"),
         )
         for source, environment, options, message in cases:
-            with self.subTest(message):
+            with self.subTest(message), mock.patch("tessaron.sources.encodings.FREE_BYTES", 2**24):
                 done = quick_command("export", source, "-o", self.folder / "o", *options, **environment)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())

@@ -166,7 +166,7 @@ def same_shape(one, other):
 
 
 class SplittingTest(unittest.TestCase):
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=180, deadline=None)
     @given(st.lists(JSON, min_size=1, max_size=5), st.integers(1, 9), st.booleans())
     def test_any_block_size_gives_whole_records(self, records, block_bytes, ascii_only):
         texts = [json.dumps(record, ensure_ascii=ascii_only) for record in records]
@@ -224,7 +224,7 @@ class SplittingTest(unittest.TestCase):
 class MergeTest(unittest.TestCase):
     """Merging shapes is associative and commutative and has an identity."""
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.lists(st.lists(JSON, max_size=3), min_size=3, max_size=3))
     def test_any_order_gives_the_same_shape(self, groups):
         def shape(*parts):

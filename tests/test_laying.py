@@ -703,7 +703,7 @@ EDITS = [
 
 
 class AnyLayoutTest(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.lists(st.dictionaries(NAMES, VALUES, min_size=1), min_size=1, max_size=5), st.data())
     def test_what_is_written_filtered_and_rejected_is_all_there_is(self, documents, data):
         layout = tessaron.draft(documents, workers=1)

@@ -40,7 +40,7 @@ class DraftTest(FolderTest):
                     plain = tessaron.shred(source, **options)
                     self.assertTrue(same_tables(plain, tessaron.shred(source, layout=layout)))
 
-    @settings(max_examples=20, deadline=None)
+    @settings(max_examples=12, deadline=None)
     @given(st.data())
     def test_any_documents_make_the_same_tables_through_their_draft(self, data):
         # Empty objects among arrays are one row or none: what a path says cannot tell them apart.

@@ -41,7 +41,7 @@ def as_lines(records):
 class AnyWayTest(unittest.TestCase):
     """The limit of names, the kernel and the chunks change nothing of the tables."""
 
-    @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=72, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(RECORDS, st.integers(1, 60), st.sampled_from([1, 2, 4]))
     def test_the_same_tables(self, records, chunk_bytes, limit):
         data = as_lines(records)
@@ -60,7 +60,7 @@ class AnyWayTest(unittest.TestCase):
         if not keys:
             self.assertEqual(found, values_of(expected))
 
-    @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=36, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(RECORDS, st.integers(1, 60))
     @example(
         [
@@ -249,7 +249,7 @@ class SettlingTest(unittest.TestCase):
             with self.subTest(str(document)[:30]):
                 self.check_counts(document)
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=120, deadline=None)
     @given(
         st.recursive(
             st.integers(0, 3),

@@ -211,7 +211,7 @@ class SpellingTest(unittest.TestCase):
             with self.subTest(text), self.assertRaisesRegex(UsageError, f"character {character}: expected"):
                 parse_path(text)
 
-    @settings(max_examples=400, deadline=None)
+    @settings(max_examples=240, deadline=None)
     @given(st.lists(st.sampled_from(["$", "@", ".", "..", "[", "]", "?", "*", "'a'", "a", "1", "-", ":", ",", "(", ")", "==", "<", "&&", "||", "!", "count", "match", " ", "true"]), max_size=14))  # fmt: skip
     def test_any_text_is_a_path_or_refused(self, parts):
         try:
@@ -320,7 +320,7 @@ class PatternTest(unittest.TestCase):
                 self.assertFalse(parse_iregexp(pattern).matches(text))
                 self.assertLess(time.process_time() - start, 20)
 
-    @settings(max_examples=300, deadline=None)
+    @settings(max_examples=180, deadline=None)
     @given(
         st.recursive(
             st.sampled_from(["a", "b", ".", "[ab]", "[^a]"]),

@@ -17,7 +17,7 @@ from tessaron.core.masking import Mask
 from tessaron.core.paths import ELEMENT
 from tessaron.demo.generator import write_calls
 from tessaron.views.grid import Grid, shorten, shown, text_width
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, quick_command
 
 MIXED = [
     {"id": 1, "v": "a,b", "at": "2026-01-02T03:04:05Z", "d": 1.50, "tags": ["x", ""], "n": None},
@@ -32,7 +32,7 @@ class PreviewTest(FolderTest):
         self.feed = self.write("feed.json", json.dumps(MIXED))
 
     def test_the_tables(self):
-        done = command("preview", self.feed, COLUMNS="120")
+        done = quick_command("preview", self.feed, COLUMNS="120")
         self.assertEqual(
             done.stdout.decode().splitlines(),
             [
@@ -57,7 +57,7 @@ class PreviewTest(FolderTest):
 
     def test_narrow_terminals_get_a_field_per_line(self):
         lines = (
-            command("preview", self.feed, "--table", "feed", "--rows", "1", COLUMNS="50")
+            quick_command("preview", self.feed, "--table", "feed", "--rows", "1", COLUMNS="50")
             .stdout.decode()
             .splitlines()
         )
@@ -71,16 +71,16 @@ class PreviewTest(FolderTest):
         tessaron.export(calls, self.folder / "out", format="csv")
         for table in ("vessel_calls", "vessel_calls_stays_moves"):
             with self.subTest(table):
-                done = command("preview", calls, "--table", table, "--rows", "100000", "--as", "csv")
+                done = quick_command("preview", calls, "--table", table, "--rows", "100000", "--as", "csv")
                 made = self.write("p.csv", done.stdout)
                 self.assertTrue(
                     pa_csv.read_csv(made).equals(pa_csv.read_csv(self.folder / "out" / f"{table}.csv"))
                 )
-        done = command("preview", self.feed, "--table", "tags", "--as", "json", "--rows", "1")
+        done = quick_command("preview", self.feed, "--table", "tags", "--as", "json", "--rows", "1")
         self.assertEqual(done.stdout, b'{"row_key":1,"parent_key":1,"ordinal":1,"value":"x"}\n')
 
     def test_it_says_how_much_was_read(self):
-        done = command("preview", write_calls(self.folder, 300), "--table", "stays", "--rows", "2")
+        done = quick_command("preview", write_calls(self.folder, 300), "--table", "stays", "--rows", "2")
         self.assertIn(b"read the first 200 records only", done.stderr)
 
     def test_wrong_use(self):
@@ -90,7 +90,7 @@ class PreviewTest(FolderTest):
         )
         for options, message in cases:
             with self.subTest(message):
-                done = command("preview", self.feed, *options)
+                done = quick_command("preview", self.feed, *options)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())
 
@@ -168,7 +168,7 @@ class MaskTest(unittest.TestCase):
                 after = tessaron.shred(f'[{{"v":{made}}}]'.encode()).layout.tables[0].columns[0].type
                 self.assertEqual((look(made), after.name), (look(text), before.name))
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(st.lists(st.text("abAB01 -é", min_size=1, max_size=3), max_size=40))
     def test_different_values_stay_different(self, texts):
         mask = Mask(b"k" * 32)
@@ -217,7 +217,7 @@ class SampleTest(FolderTest):
         self.assertEqual((taken.records, taken.seen), (5, 2_000))
         self.assertEqual(made, [records[n] for n in (0, 1, 2, 1_500, 1_900)])
 
-    @settings(max_examples=80, deadline=None)
+    @settings(max_examples=48, deadline=None)
     @given(st.lists(st.dictionaries(st.sampled_from("ab"), st.recursive(st.none() | st.integers(0, 2) | st.text("x", max_size=1), lambda inner: st.lists(inner, max_size=2), max_leaves=3), max_size=2), max_size=12))  # fmt: skip
     def test_every_path_and_kind_appears_if_there_is_room(self, records):
         choice = Choice(len(records) or 1)
@@ -247,7 +247,7 @@ class SampleTest(FolderTest):
                 if expected is not None:
                     self.assertEqual(json.loads(made), expected)
                 self.assertEqual(tessaron.shred(target).record_count, made.count('"id"'))
-        done = command("sample", self.folder / "page.json", "-o", self.folder / "m.json", "--mask")
+        done = quick_command("sample", self.folder / "page.json", "-o", self.folder / "m.json", "--mask")
         self.assertIn(b"3 of 3 records", done.stderr)
         self.assertNotIn("S3CRET", (self.folder / "m.json").read_text("utf-8"))
 
@@ -273,11 +273,11 @@ class SampleTest(FolderTest):
 
     def test_targets(self):
         source = self.write("a.json", "[1]")
-        self.assertEqual(command("sample", source, "-o", source).returncode, 2)
+        self.assertEqual(quick_command("sample", source, "-o", source).returncode, 2)
         self.assertEqual(source.read_text(), "[1]")
-        done = command("sample", source, "-o", self.folder / "no" / "x.json")
+        done = quick_command("sample", source, "-o", self.folder / "no" / "x.json")
         self.assertEqual(done.returncode, 2)
         self.assertIn(b"cannot be written", done.stderr)
-        self.assertEqual(command("sample", source, "-o", source, "--replace").returncode, 0)
+        self.assertEqual(quick_command("sample", source, "-o", source, "--replace").returncode, 0)
         with self.assertRaisesRegex(tessaron.UsageError, "not of objects"):
             tessaron.sample([{"a": 1}], self.folder / "o.json", first=1)

@@ -17,7 +17,7 @@ from tests.harness import FolderTest, command, quick_command
 from tests.strategies import DOCUMENTS, ELEMENTS, xml_text
 
 PLAIN = settings(
-    max_examples=20,
+    max_examples=12,
     derandomize=True,
     deadline=None,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large, HealthCheck.filter_too_much],

@@ -144,7 +144,7 @@ class StructureTest(unittest.TestCase):
 class CountsTest(unittest.TestCase):
     """Every value is in its table, as often as an independent walk finds it."""
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(RECORDS, st.integers(1, 60))
     def test_nothing_is_lost_and_chunks_do_not_matter(self, records, chunk_bytes):
         expected = sum(map(walk, records), Counter())
@@ -161,7 +161,7 @@ class CountsTest(unittest.TestCase):
             for name, table in other.items():
                 self.assertTrue(table.equals(from_lines[name]), name)
 
-    @settings(max_examples=50, deadline=None)
+    @settings(max_examples=30, deadline=None)
     @given(RECORDS)
     def test_keys_are_dense_and_every_child_finds_its_parent(self, records):
         tables = tessaron.shred(records)

@@ -14,7 +14,7 @@ from tessaron.core.fragment import TextLane
 from tessaron.core.suspects import count_suspects
 from tessaron.demo.generator import write_calls
 from tessaron.views.grid import text_width
-from tests.harness import FolderTest, command
+from tests.harness import FolderTest, quick_command
 
 SCALARS = (
     st.none()
@@ -75,7 +75,7 @@ class FiguresTest(FolderTest):
             if entry.is_exact:
                 self.assertEqual(entry.distinct or 0, len(scalars[entry.path]), entry.path)
 
-    @settings(max_examples=120, deadline=None)
+    @settings(max_examples=72, deadline=None)
     @given(RECORDS, st.integers(5, 80))
     def test_any_records_in_any_chunks(self, records, chunk_bytes):
         survey = tessaron.survey(
@@ -206,7 +206,7 @@ class DistinctTest(unittest.TestCase):
                 found.add(hashes, np.ones(count, np.int64), None)
                 self.assertAlmostEqual(found.estimate(), count, delta=0.07 * count)
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.lists(st.lists(st.integers(0, 400), max_size=150), max_size=5), st.randoms())
     def test_merging_does_not_depend_on_the_order(self, groups, chance):
         def merged(parts):
@@ -243,7 +243,7 @@ class ShownTest(FolderTest):
         self.calls = write_calls(self.folder, 200)
 
     def test_the_outline(self):
-        done = command("survey", self.calls, COLUMNS="140")
+        done = quick_command("survey", self.calls, COLUMNS="140")
         lines = done.stdout.decode().splitlines()
         self.assertEqual(lines[0], f"200 records in {self.calls}")
         self.assertRegex(lines[4], r"^\$ +200 +object$")
@@ -254,7 +254,7 @@ class ShownTest(FolderTest):
             r"\n  \$\.call_id: unique and never missing\n      e\.g\. .BRW-0000001. .*, line 1\)\n      → a candidate key",
         )
         self.assertLessEqual(max(map(len, lines[:40])), 140)
-        narrow = command("survey", self.calls, COLUMNS="80").stdout.decode().splitlines()
+        narrow = quick_command("survey", self.calls, COLUMNS="80").stdout.decode().splitlines()
         self.assertLessEqual(max(map(text_width, narrow)), 80)
         self.assertNotIn("█", "".join(narrow))
 
@@ -267,17 +267,17 @@ class ShownTest(FolderTest):
         )  # fmt: skip
         for options, names in cases:
             with self.subTest(options):
-                lines = command("survey", self.calls, *options).stdout.decode().splitlines()[4:]
+                lines = quick_command("survey", self.calls, *options).stdout.decode().splitlines()[4:]
                 self.assertEqual([line.split()[0] for line in lines[: lines.index("")]], names)
-        done = command("survey", self.calls, "--match", "zzz")
+        done = quick_command("survey", self.calls, "--match", "zzz")
         self.assertEqual(done.returncode, 1)
         self.assertIn(b"no path has 'zzz' in it", done.stderr)
-        done = command("survey", self.calls, "--first", "7")
+        done = quick_command("survey", self.calls, "--first", "7")
         self.assertIn(b"7 records in", done.stdout)
         self.assertIn(b"(a sample: there are more records", done.stdout)
 
     def test_for_programs_and_notebooks(self):
-        made = json.loads(command("survey", self.calls, "--json").stdout)
+        made = json.loads(quick_command("survey", self.calls, "--json").stdout)
         by_path = {entry["path"]: entry for entry in made["paths"]}
         self.assertEqual(made["records"], 200)
         self.assertEqual(by_path["$.call_id"]["distinct"], 200)

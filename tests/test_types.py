@@ -118,7 +118,7 @@ NUMBERS = st.builds(
 class GivesBackTest(unittest.TestCase):
     """Formatting the typed values gives the number or the text that was there."""
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=120, deadline=None)
     @given(st.lists(NUMBERS, min_size=1, max_size=6))
     @example(["0e-5", "-0.0e3"])
     @example(["1e25", "0.000000000000000000001"])
@@ -128,14 +128,14 @@ class GivesBackTest(unittest.TestCase):
             back = Decimal(repr(value)) if isinstance(value, float) else Decimal(value)
             self.assertEqual((back, back.is_signed()), (Decimal(text), Decimal(text).is_signed()))
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=6))
     def test_doubles(self, numbers):
         _, values, _ = infer(*map(repr, numbers))
         for number, value in zip(numbers, values, strict=True):
             self.assertEqual(repr(float(value)), repr(number))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=90, deadline=None)
     @given(
         st.lists(st.datetimes(datetime(1, 1, 3), datetime(9999, 12, 29)), min_size=1, max_size=5),
         st.sampled_from(["T", " "]),
@@ -151,12 +151,12 @@ class GivesBackTest(unittest.TestCase):
         self.assertEqual([value.isoformat(separator, timespec) for value in back], texts)
         self.assertTrue(all(value.tzinfo in (None, UTC) or zone for value in values))
 
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(st.lists(st.dates(), min_size=1, max_size=5))
     def test_dates(self, dates):
         self.assertEqual(infer(*quoted(*map(str, dates)))[:2], ("date", dates))
 
-    @settings(max_examples=150, deadline=None)
+    @settings(max_examples=90, deadline=None)
     @given(st.lists(st.text("0123456789-T:Z +./", max_size=21), min_size=1, max_size=4))
     def test_texts_like_times_are_kept_or_read_right(self, texts):
         found, values, _ = infer(*quoted(*texts))

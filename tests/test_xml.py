@@ -424,7 +424,7 @@ def counted_in(tables):
 
 
 class AnyDocumentTest(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(st.lists(elements(), min_size=1, max_size=5), st.sampled_from([1, 40, 10**6]))
     def test_every_element_attribute_and_text_is_in_the_tables(self, records, chunk_bytes):
         text = f"<r>{''.join(records)}</r>"
@@ -433,7 +433,7 @@ class AnyDocumentTest(unittest.TestCase):
         for path in found.keys() | {path for path in wanted if path[-1][0] == "@" or path[-1] == "text()"}:
             self.assertEqual(found[path], wanted[path], path)
 
-    @settings(max_examples=25, deadline=None)
+    @settings(max_examples=15, deadline=None)
     @given(st.lists(elements(), min_size=1, max_size=4))
     def test_a_drafted_layout_gives_the_same_tables(self, records):
         text = f"<r>{''.join(records)}</r>".encode()
@@ -445,7 +445,7 @@ class AnyDocumentTest(unittest.TestCase):
             self.assertEqual(plain[name].to_pylist(), again[name].to_pylist())
         self.assertEqual(tessaron.update(layout, text, workers=1)[1].new, ())
 
-    @settings(max_examples=40, deadline=None)
+    @settings(max_examples=24, deadline=None)
     @given(st.lists(elements(), min_size=1, max_size=6), st.sampled_from(["trim", "keep"]))
     def test_both_kernels_give_the_same(self, records, white_space):
         odd = f"<c {NIL}/><c x='&lt;&#65;' y='a\tb\r\nc'>&#13;\r\n <?p x?><![CDATA[ <]]>&amp;</c><c><v {NIL}><!-- --></v></c>"
@@ -461,7 +461,7 @@ class AnyDocumentTest(unittest.TestCase):
         self.assertEqual(one.notes, other.notes)
         self.assertEqual({n: one[n].to_pylist() for n in one}, {n: other[n].to_pylist() for n in other})
 
-    @settings(max_examples=20, deadline=None)
+    @settings(max_examples=12, deadline=None)
     @given(st.lists(elements(), min_size=1, max_size=6))
     def test_the_split_changes_nothing(self, records):
         text = f"<r>{''.join(records)}</r>".encode()

@@ -116,7 +116,7 @@ class SplitTest(unittest.TestCase):
         self.assertEqual(above[1]["../x"], "y")
         self.assertNotIn("../late", above[1])
 
-    @settings(max_examples=60, deadline=None)
+    @settings(max_examples=36, deadline=None)
     @given(
         st.lists(st.sampled_from([b"<c/>", b"<c>1</c>", b"<d>x</d>", b"<!--</r>-->", b"\n", b"<c><c/></c>"])),
         st.integers(1, 30),
@@ -345,7 +345,7 @@ class RecogniseTest(unittest.TestCase):
 
 
 class NumberTextsTest(unittest.TestCase):
-    @settings(max_examples=100, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(
         st.lists(
             st.one_of(

@@ -96,8 +96,10 @@ def digest_texts(lane: TextLane, secret: bytes = b"") -> Digests:
         lane = _shortened(lane)
         lengths = lane.byte_lengths
     order = np.argsort(-lengths, kind="stable")
-    starts, lengths = lane.offsets[:-1][order], lengths[order]
-    data = np.concatenate((lane.data, np.zeros(8, np.uint8)))
+    # The lanes of a fragment share its bytes: only those of these texts may be touched.
+    first, stop = lane.offsets[0], lane.offsets[-1]
+    starts, lengths = lane.offsets[:-1][order] - first, lengths[order]
+    data = np.concatenate((lane.data[first:stop], np.zeros(8, np.uint8)))
     sip = _Sip(len(order), _key_of(secret) if secret else _KEY)
     words = lengths // 8
     for step in range(int(words[0]) if len(words) else 0):

@@ -91,13 +91,13 @@ class TableChecks:
         if path.suffix != ".parquet":
             return []
         try:
-            there = pq.read_schema(path)
+            there = {field.name: field.type for field in pq.read_schema(path)}
         except (OSError, ValueError) as error:
             raise SourceError(f"{path}: cannot be read: {error}") from error
         wrong = [
-            f"{field.name} is {there.field(field.name).type}, expected {field.type}"
+            f"{field.name} is {there[field.name]}, expected {field.type}"
             for field in table.arrow_schema()
-            if field.name in there.names and there.field(field.name).type != field.type
+            if there.get(field.name, field.type) != field.type
         ]
         return [Check(table.name, "types", len(wrong), wrong[0] if wrong else "")]
 

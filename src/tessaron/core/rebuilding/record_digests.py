@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -143,7 +144,9 @@ def _mixed(locations: Words, words: Any) -> Words:
         )
 
 
+@lru_cache(maxsize=100_000)
 def _hash_of(name: str) -> Any:
+    """Return the hash of a step; where names are data there are as many places as values, but few names."""
     return _hashes(TextLane.of([name]))[0]
 
 
