@@ -87,12 +87,13 @@ class ColumnMaker:
     def make(self, table: str, part: TablePart) -> Columns:
         """Return the columns of a table that has a place."""
         columns = Columns()
+        owners: dict[str, str] = {}
         for name, column in part.columns.items():
             keys = ("tables", table, "columns", name)
             for plan in self._plans(table, name, column, keys, columns):
-                taken = next((each for each in columns.plans if each.name.lower() == plan.name.lower()), None)
-                if taken is not None:
-                    self._say(keys, f"the name {in_quotes(plan.name)} is taken by {columns.keys[taken.name]}")
+                owner = owners.setdefault(plan.name.lower(), plan.name)
+                if owner in columns.keys:
+                    self._say(keys, f"the name {in_quotes(plan.name)} is taken by {columns.keys[owner]}")
                     continue
                 columns.keys[plan.name] = name
                 columns.plans.append(plan)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import operator
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from itertools import accumulate
 from typing import Any
 
@@ -260,7 +261,8 @@ class _Compiler:
             if each.source is not None and each.fold == "count"
         }
         wanted = self._scalar_levels(names) | counted
-        columns = [path for path in paths if path not in levels or path in wanted]
+        known = set(levels)
+        columns = [path for path in paths if path not in known or path in wanted]
         rows = [*levels, *(path for path in paths if path and path[-1] in (ELEMENT, ENTRY))]
         return PathSelection([*columns, *scalars], rows, subtrees, again)
 
@@ -390,7 +392,7 @@ class _Compiler:
         }
         keys = {key: self._key_name(taken, name, shown) for key, shown in wanted.items()}
         documents = next((column.name for column in columns if column.path[-1:] == (Origin.DOCUMENT,)), None)
-        around = self._documents()
+        around = self._documents
         digest = self._part.reading.keys == "digest"
         return Table(
             name, plan.level, parent, str(keys[ROW_KEY]), keys[PARENT_KEY], keys[ORDINAL], tuple(columns),
@@ -426,8 +428,9 @@ class _Compiler:
         names = (self._part.reading.records or "").partition("[")[0].split("/")[2:-1]
         return "/".join(names[: len(names) - outwards])
 
+    @cached_property
     def _documents(self) -> str | None:
-        """Return the table with a row for each document around the records."""
+        """The table with a row for each document around the records."""
         for name, part in self._part.tables.items():
             if part.around and self._rows.place(name) == Place((), True):
                 return name

@@ -45,6 +45,7 @@ class RowsFinder:
     """Paths of objects that are rows."""
     _places: dict[str, Place] = field(default_factory=dict)
     _finding: list[str] = field(default_factory=list)
+    _indexes: dict[tuple[int, bool], tuple[list[str], dict[Path, str]]] = field(default_factory=dict)
 
     def place(self, name: str) -> Place:
         """Return where the rows of a table stand; a broken place after a mistake."""
@@ -87,17 +88,26 @@ class RowsFinder:
         if given in names and (not written or self.tables[given].write):
             return given
         mine = self.level(name)
-        best: str | None = None
-        for other in names:
-            part = self.tables[other]
-            if other == name or (written and not part.write) or part.multiply or part.with_empty:
-                continue
-            theirs = self.level(other)
-            is_above = theirs == mine[: len(theirs)] and theirs != mine
-            is_beside = theirs == mine and names.index(other) < names.index(name)
-            if (is_above or is_beside) and (best is None or len(theirs) > len(self.level(best))):
-                best = other
-        return best
+        by_level = self._by_level(names, written)
+        first = by_level.get(mine)
+        if first is not None and first != name and names.index(first) < names.index(name):
+            return first
+        return next(
+            (by_level[mine[:count]] for count in range(len(mine) - 1, -1, -1) if mine[:count] in by_level),
+            None,
+        )
+
+    def _by_level(self, names: list[str], written: bool) -> dict[Path, str]:
+        """Return for each level the first of the tables that others can belong to."""
+        known = self._indexes.get((id(names), written))
+        if known is None or known[0] is not names:
+            found: dict[Path, str] = {}
+            for name in names:
+                part = self.tables[name]
+                if not ((written and not part.write) or part.multiply or part.with_empty):
+                    found.setdefault(self.level(name), name)
+            known = self._indexes[id(names), written] = (names, found)
+        return known[1]
 
     def _find(self, name: str, part: TablePart) -> Place | None:
         keys = ("tables", name)

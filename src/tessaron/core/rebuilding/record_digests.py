@@ -6,9 +6,9 @@ with the same digest hold the same, but for a chance of one in 2^64.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from decimal import Decimal
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -19,7 +19,7 @@ import pyarrow.compute as pc
 from tessaron.core.branches import Branch, filled_rows, tree_of
 from tessaron.core.casting import places_of, without_empty_texts
 from tessaron.core.digests import digest_texts
-from tessaron.core.fragment import Fragment, Int64s, TextLane
+from tessaron.core.fragment import Fragment, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
 
@@ -29,6 +29,7 @@ _TEXT, _NUMBER, _BOOLEAN, _NULL, _OBJECT, _ARRAY, _ELEMENT, _ORDER = (
 )
 _START = np.uint64(0x5441_5353_4152_4F4E)
 _FIRST = np.uint64(1)
+_NOTHING: Words = np.empty(0, np.uint64)
 _LONGEST_INTEGER = 18
 
 
@@ -48,15 +49,16 @@ def record_digests(fragment: Fragment, exact: bool, keys: Any = None) -> Words:
         keys = tree.children[Origin.KEY].node.texts.to_arrow()
     if keys is not None:
         sums += _mixed(start, _hashes(TextLane.of(keys)))
+    hashed = _Hashed(fragment, exact)
     pending = [_Spot(tree, start, start, np.arange(fragment.record_count))]
     while pending:
         spot = pending.pop()
-        for rows, hashes in _parts(spot, exact):
+        for rows, hashes in _parts(spot, exact, hashed):
             _add(sums, spot.records[rows], hashes)
         for step, child in spot.branch.children.items():
             if isinstance(step, Origin):
                 continue
-            below = _below(spot, step, child)
+            below = _below(spot, step, child, hashed)
             if step is ELEMENT and not spot.is_markup:
                 _add(sums, below.records, _mixed(below.own, _ELEMENT))
             pending.append(below)
@@ -77,11 +79,11 @@ class _Spot:
     is_markup: bool = False
 
 
-def _below(spot: _Spot, step: Step, child: Branch) -> _Spot:
+def _below(spot: _Spot, step: Step, child: Branch, hashed: _Hashed) -> _Spot:
     if isinstance(step, str):
         if step == TEXT_STEP:
             return _Spot(child, spot.own, spot.own, spot.records, True)
-        at = _mixed(spot.own, _hash_of(step))
+        at = _mixed(spot.own, hashed.names[step])
         if not step.startswith(MARKUP):
             return _Spot(child, at, at, spot.records)
         return _Spot(child, _mixed(at, _FIRST), at, spot.records, True)
@@ -93,21 +95,56 @@ def _below(spot: _Spot, step: Step, child: Branch) -> _Spot:
     return _Spot(child, at, at, spot.records[above], spot.is_markup)
 
 
-def _parts(spot: _Spot, exact: bool) -> list[tuple[Int64s, Words]]:
+class _Hashed:
+    """The hashes of all names, texts and numbers of a fragment, made at once: its places may be as many.
+
+    Attributes:
+        names: The hash of each step to a member.
+    """
+
+    def __init__(self, fragment: Fragment, exact: bool):
+        steps = sorted({step for node in fragment.nodes if isinstance(step := node.step(), str)})
+        self.names: dict[str, Any] = dict(zip(steps, _hashes(TextLane.of(steps)), strict=True))
+        nodes = [node for node in fragment.nodes if node.role is not Role.ORIGIN]
+        self._texts = _by_node(nodes, [node.texts for node in nodes], _hashes)
+        self._numbers = _by_node(
+            nodes, [node.numbers for node in nodes], lambda lane: _of_numbers(lane, exact)
+        )
+
+    def texts(self, node: Node, are_filled: bool) -> Words:
+        """Return the hashes of the texts at a node; only of those that are not empty where that is wanted."""
+        found = self._texts.get(id(node), _NOTHING)
+        return found[node.texts.byte_lengths > 0] if are_filled and len(found) else found
+
+    def numbers(self, node: Node) -> Words:
+        """Return the hashes of the numbers at a node."""
+        return self._numbers.get(id(node), _NOTHING)
+
+
+def _by_node(
+    nodes: list[Node], lanes: list[TextLane], hashes: Callable[[TextLane], Words]
+) -> dict[int, Words]:
+    filled = [(node, lane) for node, lane in zip(nodes, lanes, strict=True) if len(lane)]
+    if not filled:
+        return {}
+    found = hashes(TextLane.of(pa.concat_arrays([lane.to_arrow() for _, lane in filled])))
+    bounds = np.cumsum([0, *(len(lane) for _, lane in filled)])
+    return {
+        id(node): found[start:stop]
+        for (node, _), start, stop in zip(filled, bounds[:-1].tolist(), bounds[1:].tolist(), strict=True)
+    }
+
+
+def _parts(spot: _Spot, exact: bool, hashed: _Hashed) -> list[tuple[Int64s, Words]]:
     """Return rows, and the hashes of what stands there, of everything at a place itself."""
     branch, locations = spot.branch, spot.own
-    node = without_empty_texts(branch.node) if spot.is_markup and not exact else branch.node
+    are_filled = spot.is_markup and not exact
+    node = without_empty_texts(branch.node) if are_filled else branch.node
     present = node.rows_present()
     found = []
-    for kinds, hashes in (
-        ((Kind.TEXT,), _hashes(node.texts) + _TEXT),
-        ((Kind.BOOLEAN,), node.booleans.astype(np.uint64) + _BOOLEAN),
-        ((Kind.INTEGER,), _spread(node.integers.view(np.uint64)) + _NUMBER),
-        ((Kind.LONG_INTEGER, Kind.FRACTION), _of_numbers(node.numbers, exact) + _NUMBER),
-    ):
-        if len(hashes):
-            rows = present[places_of(node, kinds)]
-            found.append((rows, _mixed(locations[rows], hashes)))
+    for kinds, hashes in _scalars(branch.node, are_filled, hashed):
+        rows = present[places_of(node, kinds)]
+        found.append((rows, _mixed(locations[rows], hashes)))
     order = branch.children.get(Origin.ORDER)
     if exact and order is not None:
         rows = order.node.rows_present()
@@ -119,6 +156,18 @@ def _parts(spot: _Spot, exact: bool) -> list[tuple[Int64s, Words]]:
             if len(rows):
                 found.append((rows, _mixed(locations[rows], word)))
     return found
+
+
+def _scalars(node: Node, are_filled: bool, hashed: _Hashed) -> Iterator[tuple[tuple[Kind, ...], Words]]:
+    """Yield the kinds of which scalars stand at a node, with their hashes."""
+    if len(node.texts) and len(texts := hashed.texts(node, are_filled)):
+        yield (Kind.TEXT,), texts + _TEXT
+    if len(node.booleans):
+        yield (Kind.BOOLEAN,), node.booleans.astype(np.uint64) + _BOOLEAN
+    if len(node.integers):
+        yield (Kind.INTEGER,), _spread(node.integers.view(np.uint64)) + _NUMBER
+    if len(node.numbers):
+        yield (Kind.LONG_INTEGER, Kind.FRACTION), hashed.numbers(node) + _NUMBER
 
 
 def _add(sums: Words, records: Int64s, hashes: Words) -> None:
@@ -142,12 +191,6 @@ def _mixed(locations: Words, words: Any) -> Words:
             locations * np.uint64(0x9E37_79B9_7F4A_7C15)
             + _spread(np.atleast_1d(np.asarray(words, np.uint64)))
         )
-
-
-@lru_cache(maxsize=100_000)
-def _hash_of(name: str) -> Any:
-    """Return the hash of a step; where names are data there are as many places as values, but few names."""
-    return _hashes(TextLane.of([name]))[0]
 
 
 def _hashes(lane: TextLane) -> Words:
