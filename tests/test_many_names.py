@@ -60,6 +60,22 @@ class AnyWayTest(unittest.TestCase):
         if not keys:
             self.assertEqual(found, values_of(expected))
 
+    def test_members_and_entries_of_one_name_that_come_together(self):
+        inner = {
+            "422": {},
+            "500": {"s": {"p": {"a2": {"type": "x"}}}},
+            "404": {"s": {"p": {"a2": {}, "h2": {}}}},
+        }
+        other = {"404": {"s": {"p": {"d3": {}}}}}
+        data = json.dumps({"r": [{"responses": inner}, {"responses": other}]}).encode()
+        for limit in (1, 2, 3, 100):
+            with self.subTest(limit=limit), few_names(limit):
+                rows = tessaron.shred(data, records="$.r[*]", workers=1)["r_responses"].to_pylist()
+                self.assertEqual(
+                    [(row["key"], row["s_p_a2_type"]) for row in rows],
+                    [("422", None), ("500", "x"), ("404", None), ("404", None)],
+                )
+
     @settings(max_examples=36, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(RECORDS, st.integers(1, 60))
     @example(

@@ -87,10 +87,13 @@ def _keys_of(entry: Branch) -> TextLane:
 
 
 def to_members(branch: Branch) -> None:
-    """Make the entries below an object members of their own."""
-    entry = branch.children.pop(ENTRY, None)
-    if entry is None:
+    """Make the entries below an object members of their own, together with those of their names there are."""
+    if ENTRY not in branch.children:
         return
+    if any(isinstance(step, str) for step in branch.children):
+        # What stood in one object as members and in another as entries has come together here.
+        to_entries(branch)
+    entry = branch.children.pop(ENTRY)
     encoded = _keys_of(entry).to_arrow().dictionary_encode()
     names = encoded.dictionary.to_pylist()
     codes = encoded.indices.to_numpy().astype(np.int64)
