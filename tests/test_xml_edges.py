@@ -311,6 +311,7 @@ class ProofOfXmlTest(FolderTest):
         for data, path, keys in (
             (b'<r><x d="1"><y>1</y></x><x/><x d="2"><y>2</y><y>3</y></x></r>', "/r/x/y", [1, 3, 3]),
             (b"<r><x><y>1</y></x><x><y>2</y></x></r>", "/r/x/y", [1, 2]),
+            (b"<r><x><y>1</y></x><x><y>2</y></x></r>", "/r/child::x/y", [1, 2]),
             (b"<r><x><w><y>1</y></w></x><x><v>3</v><w><y>2</y></w></x></r>", "/r/x/w/y", [1, 2]),
             (b"<r><x><w/><w><y>1</y></w></x><x><w><y>2</y></w></x></r>", "/r/x/w/y", [2, 3]),
             (b"<m>" + long + b"<day d='1'><c>x</c></day></m>", "/m/day/c", [1] * 60_000 + [2]),

@@ -95,7 +95,8 @@ class KeyedTables:
     def record_names(self) -> list[str]:
         """Return the names of the elements from the root to a record of XML, with prefixes."""
         path = self.compiled.reading.records or "/*"
-        *around, own = (step.strip() for step in _without_predicates(path).rpartition("|")[2].split("/"))
+        steps = _without_predicates(path).rpartition("|")[2].split("/")
+        *around, own = (step.strip().removeprefix("child::") for step in steps)
         if not _NAME.fullmatch(own):
             given = self.compiled.reading.element
             own = given or parse_location(path).last_name() or self.top.table.name

@@ -425,7 +425,8 @@ class _Compiler:
 
     def _enclosing_rows(self, outwards: int) -> str:
         """Return how a layout spells the rows of the elements that records stand in, so many outwards."""
-        names = (self._part.reading.records or "").partition("[")[0].split("/")[2:-1]
+        steps = (self._part.reading.records or "").partition("[")[0].split("/")[2:-1]
+        names = [step.strip().removeprefix("child::") for step in steps]
         return "/".join(names[: len(names) - outwards])
 
     @cached_property
