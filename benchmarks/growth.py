@@ -62,7 +62,8 @@ def entities(n: int, folder: Path) -> list[str]:
 def columns_of_a_layout(n: int, folder: Path) -> list[str]:
     columns = "".join(f'c{i} = {{ path = "$.c{i}", type = "integer" }}\n' for i in range(n))
     (folder / "l.toml").write_text(f'[tables.r]\nrows = "$"\n[tables.r.columns]\n{columns}')
-    return [*names_in_a_record(n, folder), "--layout", str(folder / "l.toml")]
+    record = json.dumps({f"c{i}": i for i in range(n)})
+    return [*_export(folder, "r.ndjson", record), "--layout", str(folder / "l.toml")]
 
 
 def _export(folder: Path, name: str, text: str) -> list[str]:
