@@ -377,6 +377,13 @@ class ProofOfXmlTest(FolderTest):
                 self.assertIn(f"--records '{above}' keeps it", receipt.notes[0].text)
         found = self.verified(b"<r><x p='1'><y>1</y></x><z><y>2</y></z></r>", records="/r/*/y")
         self.assertEqual([each.kind for each in found.differences], ["place"])
+        filtered = (
+            '[reading]\nformat = "xml"\nrecords = "/r/x/y"\n[tables.x]\naround = true\nrows = "x"\nkeep = "p > 0"\n'
+            'columns.p = { path = "@p", type = "integer" }\n[tables.y]\nrows = "."\ncolumns.x = { origin = "%s" }\n'
+        )
+        with self.assertRaisesRegex(tessaron.LayoutError, "refers to rows by their number"):
+            tessaron.Layout(filtered % "enclosing_key")
+        tessaron.Layout(filtered % "element")
         wrong = '[reading]\nformat = "xml"\nrecords = "/r/x/y"\n[tables.y]\nrows = "."\ncolumns.x = { origin = "enclosing_key" }\n'
         with self.assertRaisesRegex(tessaron.LayoutError, "no table with around = true and rows = 'x'"):
             tessaron.Layout(wrong)

@@ -146,7 +146,7 @@ class SplitTest(unittest.TestCase):
         self.assertEqual(first.counts_of(first.starts[1:]), [0, 1, 1])
         runs, numbers, lines = first.places_of(first.starts)
         self.assertEqual(
-            ([run.document for run in runs], numbers.tolist(), lines.tolist()),
+            ([first.runs[at].document for at in runs], numbers.tolist(), lines.tolist()),
             ([1, 2, 3], [1, 1, 1], [2, 2, 2]),
         )
         self.assertEqual(len(first.first(1).starts), 1)

@@ -154,18 +154,20 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
     is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
     wanted = chunk.first(task.most_records) if is_cut and task.most_records is not None else chunk
     fragment = read_xml(wanted, task.xml)
-    runs, numbers, lines = chunk.places_of(fragment.offsets)
+    which, numbers, lines = chunk.places_of(fragment.offsets)
+    documents = np.array([run.document for run in chunk.runs], np.int64)[which]
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
-        known[Origin.DOCUMENT] = [run.document for run in runs]
-        for level, name in enumerate(ENCLOSING[: len(runs[0].enclosing) if runs else 0]):
-            known[name] = [run.enclosing[level] for run in runs]
+        known[Origin.DOCUMENT] = documents
+        enclosing = np.array([run.enclosing for run in chunk.runs], np.int64)[which]
+        known.update(zip(ENCLOSING, enclosing.T, strict=False))
     if task.file is not None or task.profiled is not None:
         known[Origin.LINE] = lines
     if task.file is not None:
         known[Origin.RECORD] = numbers
-        known[Origin.NUMBER] = [run.document for run in runs]
-        _add_text_origin(fragment, Origin.FILE, TextLane.of([run.name for run in runs]))
+        known[Origin.NUMBER] = documents
+        files = pa.array([run.name for run in chunk.runs], pa.large_string())
+        _add_text_origin(fragment, Origin.FILE, TextLane.of(files.take(pa.array(which))))
     if task.content:
         _add_text_origin(fragment, Origin.CONTENT, content_lane(chunk.data, fragment.offsets))
     if task.tells_names:
@@ -181,8 +183,9 @@ def _places(task: ReadTask, fragment: Fragment) -> RecordPlaces | None:
         return None
     if not isinstance(task.chunk, XmlChunk):
         return RecordPlaces.told_by(task.profiled, fragment)
-    runs, _, lines = task.chunk.places_of(fragment.offsets)
-    return RecordPlaces(task.profiled, lines, tuple(run.name for run in runs))
+    which, _, lines = task.chunk.places_of(fragment.offsets)
+    names = [run.name for run in task.chunk.runs]
+    return RecordPlaces(task.profiled, lines, tuple(names[index] for index in which.tolist()))
 
 
 def _add_text_origin(fragment: Fragment, name: Origin, texts: TextLane) -> None:

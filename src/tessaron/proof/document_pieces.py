@@ -9,6 +9,7 @@ from itertools import pairwise
 from typing import Any, NamedTuple
 from xml.sax.saxutils import quoteattr
 
+import numpy as np
 from lxml import etree
 
 from tessaron.core.errors import DataError, Place
@@ -259,11 +260,8 @@ class _Places:
             if not enclosing:
                 yield texts, None
                 continue
-            bounds = [
-                0,
-                *(at for at in range(1, len(texts)) if enclosing[at] != enclosing[at - 1]),
-                len(texts),
-            ]
+            changes = np.flatnonzero(np.diff(enclosing)) + 1
+            bounds = [0, *changes.tolist(), len(texts)]
             for start, stop in pairwise(bounds):
                 yield texts[start:stop], enclosing[start]
 

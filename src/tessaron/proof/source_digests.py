@@ -118,9 +118,9 @@ def _places(chunk: XmlChunk, fragment: Fragment, compared: Compared) -> Words:
     """Return a number for each record that tells what is compared of its place and name; 0 without."""
     made = np.zeros(fragment.record_count, np.uint64)
     if compared.places:
-        runs, _, _ = chunk.places_of(fragment.offsets)
-        ways = {run.way: _number(run.way) if compared.every_way or "[" in run.way else 0 for run in runs}
-        made ^= np.array([ways[run.way] for run in runs], np.uint64)
+        which, _, _ = chunk.places_of(fragment.offsets)
+        ways = [_number(run.way) if compared.every_way or "[" in run.way else 0 for run in chunk.runs]
+        made ^= np.array(ways, np.uint64)[which]
     if compared.names:
         names = next(node.texts for node in fragment.nodes if node.name == Origin.ELEMENT.value)
         known = names.to_arrow().dictionary_encode()

@@ -161,6 +161,7 @@ class XmlFeed:
                 self.documents,
                 self.wants_above,
                 self.keeps_order,
+                self.keeps_beside,
                 self._enclosing_of(self.path),
             )
             try:

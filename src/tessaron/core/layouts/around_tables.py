@@ -56,7 +56,7 @@ def draft_tables(
     return _with_enclosing_key(tables, documents.tables, around.way), documents
 
 
-def table_around(tables: Iterable[Table], way: Sequence[str], outwards: int) -> str | None:
+def _table_around(tables: Iterable[Table], way: Sequence[str], outwards: int) -> str | None:
     """Return the table with a row for each of the elements that records stand in.
 
     Args:
@@ -78,7 +78,7 @@ def _with_enclosing_key(layout: TableSet, around: Sequence[Table], way: Sequence
     found = [
         (origin, table)
         for outwards, origin in enumerate(ENCLOSING)
-        if (table := table_around(around, way, outwards)) is not None
+        if (table := _table_around(around, way, outwards)) is not None
     ][:1]
     kept = [origin for origin, _ in found]
     columns = tuple(

@@ -2,11 +2,8 @@
 
 from __future__ import annotations
 
-import operator
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from functools import cached_property
-from itertools import accumulate
 from typing import Any
 
 from tessaron.core.errors import UsageError
@@ -24,14 +21,15 @@ from tessaron.core.layouts.faults import LayoutError, LayoutFault
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ReadingPart, TablePart
 from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPaths
+from tessaron.core.layouts.references import References
 from tessaron.core.layouts.rests import keeps_rest, rest_of, with_rests
-from tessaron.core.layouts.rows import Place, RowsFinder
+from tessaron.core.layouts.rows import RowsFinder
 from tessaron.core.layouts.scopes import ExpressionScope
 from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.layouts.xml_carry import with_values_from_above
 from tessaron.core.layouts.xml_paths import XmlLayoutPaths
 from tessaron.core.naming import Names
-from tessaron.core.paths import ABOVE, ELEMENT, ENCLOSING, ENTRY, MARKUP, Origin, Path, format_path
+from tessaron.core.paths import ABOVE, ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.selecting import PathSelection
 from tessaron.core.shape import ShapeNode, pack_nodes
 from tessaron.core.structure import level_between
@@ -117,6 +115,7 @@ class _Compiler:
         self._structure = StructureMaker(part.structure, self._spelling, self.say)
         self._rows = RowsFinder(part.tables, self.say, self._spelling)
         self._maker = ColumnMaker(part.reading, self._spelling, self._rows, self.say)
+        self._references = References(part, self._rows, self.say)
         self._columns: dict[str, Columns] = {}
         self._scope = ExpressionScope(self._columns, self._rows, self._maker.broken, self.say)
 
@@ -139,9 +138,12 @@ class _Compiler:
         outer = None
         if around:
             outer = self._plan(around, [], self._structure.again(is_around=True))
-            outer = replace(outer, has_digest_keys=False, natural_key=(), containers=self._containers())
+            outer = replace(
+                outer, has_digest_keys=False, natural_key=(), containers=self._references.containers()
+            )
         keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
         self._check_keys(keys)
+        self._references.check(plan, outer)
         for at, message in find_cycles(plan.tables):
             self.say(at, message)
         if self._faults:
@@ -392,50 +394,15 @@ class _Compiler:
         }
         keys = {key: self._key_name(taken, name, shown) for key, shown in wanted.items()}
         documents = next((column.name for column in columns if column.path[-1:] == (Origin.DOCUMENT,)), None)
-        around = self._documents
+        around = self._references.documents
         digest = self._part.reading.keys == "digest"
         return Table(
             name, plan.level, parent, str(keys[ROW_KEY]), keys[PARENT_KEY], keys[ORDINAL], tuple(columns),
             keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
-            *self._enclosing(name, columns),
+            *self._references.enclosing(name, columns),
         )  # fmt: skip
-
-    def _enclosing(self, name: str, columns: list[Column]) -> tuple[str | None, str | None]:
-        """Return the column that refers to the element that a record stands in, and the table of those."""
-        found = next((column for column in columns if column.path[-1:] in _ENCLOSING), None)
-        if found is None:
-            return None, None
-        outwards = _ENCLOSING.index(found.path[-1:])
-        for other, part in self._part.tables.items():
-            if part.around and part.write and part.rows == self._enclosing_rows(outwards):
-                return found.name, other
-        keys = ("tables", name, "columns", found.name)
-        rows = self._enclosing_rows(outwards)
-        self.say(keys, f"no table with around = true and rows = {in_quotes(rows)} for it to refer to")
-        return None, None
-
-    def _containers(self) -> frozenset[Path]:
-        """Return the paths of the elements that records stand in, from the root, which is left out."""
-        if self._part.reading.format != "xml":
-            return frozenset()
-        names = (MARKUP + name for name in self._enclosing_rows(0).split("/"))
-        return frozenset(accumulate(((name,) for name in names), operator.add))
-
-    def _enclosing_rows(self, outwards: int) -> str:
-        """Return how a layout spells the rows of the elements that records stand in, so many outwards."""
-        steps = (self._part.reading.records or "").partition("[")[0].split("/")[2:-1]
-        names = [step.strip().removeprefix("child::") for step in steps]
-        return "/".join(names[: len(names) - outwards])
-
-    @cached_property
-    def _documents(self) -> str | None:
-        """The table with a row for each document around the records."""
-        for name, part in self._part.tables.items():
-            if part.around and self._rows.place(name) == Place((), True):
-                return name
-        return None
 
     def _key_name(self, taken: Names, table: str, wanted: str | None) -> str | None:
         if wanted is None:
@@ -450,7 +417,6 @@ class _Compiler:
         return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
 
 
-_ENCLOSING = tuple((origin,) for origin in ENCLOSING)
 _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
 
 

@@ -121,8 +121,8 @@ class XmlChunk:
     def _before(self, run: Run) -> int:
         return int(np.searchsorted(self.starts, run.start))
 
-    def places_of(self, offsets: Int64s) -> tuple[list[Run], Int64s, Int64s]:
-        """Return for records that begin at `offsets`, rising: their runs, numbers and lines."""
+    def places_of(self, offsets: Int64s) -> tuple[Int64s, Int64s, Int64s]:
+        """Return for records that begin at `offsets`, rising: which of the runs, numbers and lines."""
         first = np.array([run.start for run in self.runs], np.int64)
         which = np.searchsorted(first, offsets, side="right") - 1
         breaks = np.flatnonzero(np.frombuffer(self.data, np.uint8) == ord("\n"))
@@ -130,7 +130,7 @@ class XmlChunk:
         numbers = np.searchsorted(self.starts, offsets) - np.searchsorted(self.starts, first)[which]
         lines += np.array([run.line for run in self.runs], np.int64)[which]
         numbers += np.array([run.record for run in self.runs], np.int64)[which]
-        return [self.runs[index] for index in which.tolist()], numbers, lines
+        return which, numbers, lines
 
     def counts_of(self, offsets: Int64s) -> list[int]:
         """Return how many of the records that begin at `offsets`, rising, each run has."""

@@ -5,7 +5,10 @@ from __future__ import annotations
 from xml.sax.saxutils import quoteattr
 
 from tessaron.core.paths import ENCLOSING
-from tessaron.core.xml.record_path import RecordPath
+from tessaron.core.xml.record_path import NameTest, RecordPath
+
+MOST_OUTLINE_BYTES = 64 * 1024 * 1024
+"""So many bytes, at most, of the elements of one document are kept: more than any that is held has."""
 
 
 class EnclosingElements:
@@ -25,25 +28,37 @@ class EnclosingElements:
         above = path.tests[1:-1]
         self.are_counted = len(above) > 0 and all(test.local != "*" for test in path.tests[:-1])
         self._counts = [0] * len(path.tests)
-        self._way = path.tests[:-1]
+        way = path.tests[:-1]
+        self._openings = [_opening(test, way[at - 1] if at else None) for at, test in enumerate(way)]
+        self._closings = [f"</{test.local}>".encode() for test in way]
         self._outline = bytearray()
 
     def open(self, depth: int) -> int:
         """Count an element on the way, `depth` elements below the root; return its number, from 1."""
-        name = self._way[depth]
-        self._outline += f"<{name.local} xmlns={quoteattr(name.namespace or '')}>".encode()
+        self._add(self._openings[depth])
         self._counts[depth] += 1
         return self._counts[depth]
 
     def close(self, depth: int) -> None:
         """Take in that an element on the way ends."""
-        self._outline += b"</" + self._way[depth].local.encode() + b">"
+        self._add(self._closings[depth])
 
     def outline(self) -> bytes:
-        """Return the elements of the document that has ended, and nothing else."""
-        made = bytes(self._outline)
+        """Return the elements of the document that has ended, and nothing else; empty if too many."""
+        made = bytes(self._outline) if len(self._outline) <= MOST_OUTLINE_BYTES else b""
         self._outline.clear()
         return made
+
+    def _add(self, tag: bytes) -> None:
+        if len(self._outline) <= MOST_OUTLINE_BYTES:
+            self._outline += tag
+
+
+def _opening(test: NameTest, above: NameTest | None) -> bytes:
+    """Return a start tag, which declares its namespace where the one above it has another."""
+    space = test.namespace or ""
+    is_known = above is not None and (above.namespace or "") == space
+    return f"<{test.local}{'' if is_known else f' xmlns={quoteattr(space)}'}>".encode()
 
 
 def numbers_of(levels: list[int]) -> tuple[int, ...]:

@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from tessaron.core.fragment import Int64s
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.tokens import TOKEN, declarations_in
+
+_ENDS = np.frombuffer(b" \t\r\n/>", np.uint8)
 
 
 def element_names(chunk: XmlChunk, offsets: Int64s) -> list[str]:
     """Return the names of the records that begin at `offsets`, with the prefixes that paths have."""
     around = dict(chunk.context.namespaces)
+    alike = _tag_of_all(chunk, offsets)
+    if alike is not None:
+        return [_named(alike, around, chunk)] * len(offsets)
     known: dict[bytes, str] = {}
     names = []
     for offset in offsets.tolist():
@@ -23,6 +30,19 @@ def element_names(chunk: XmlChunk, offsets: Int64s) -> list[str]:
             known[tag] = _named(tag, around, chunk)
         names.append(known[tag])
     return names
+
+
+def _tag_of_all(chunk: XmlChunk, offsets: Int64s) -> bytes | None:
+    """Return the tag of all records, where they have one and none can mean another name by it; else None."""
+    first = TOKEN.match(chunk.data, int(offsets[0])) if len(offsets) else None
+    if first is None or b"xmlns" in chunk.data:
+        return None
+    tag = first["start"]
+    data = np.frombuffer(chunk.data, np.uint8)
+    # Every record has at least its name, the angle brackets and a slash.
+    letters = data[offsets[:, None] + np.arange(1, len(tag) + 2)]
+    is_tag = (letters[:, :-1] == np.frombuffer(tag, np.uint8)).all(axis=1)
+    return tag if bool((is_tag & np.isin(letters[:, -1], _ENDS)).all()) else None
 
 
 def _named(tag: bytes, namespaces: dict[str, str], chunk: XmlChunk) -> str:

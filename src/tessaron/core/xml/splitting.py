@@ -91,6 +91,7 @@ class XmlSplitter:
         document: Documents before those of this source.
         wants_above: Whether runs are to come with what is known of the elements above them.
         keeps_order: Whether documents say where records stood in them among others.
+        keeps_beside: Whether comments and instructions beside documents are wanted.
         enclosing: Numbers the elements on the way to the records, over all sources.
 
     Attributes:
@@ -99,7 +100,7 @@ class XmlSplitter:
         nearest: The longest part of the way to the records that some document had, as names.
         others: Names that stood where the way went no further.
         around_counts: Comments and instructions outside of the records, by their node test.
-        beside: Those before the first document, and those behind it, as they are written.
+        beside: Where that is wanted, those before the first document and those behind it, as written.
     """
 
     def __init__(
@@ -110,12 +111,14 @@ class XmlSplitter:
         document: int = 0,
         wants_above: bool = False,
         keeps_order: bool = False,
+        keeps_beside: bool = False,
         enclosing: EnclosingElements | None = None,
     ):
         self._path = path
         self._enclosing = enclosing or EnclosingElements(path)
         self._wants_above = wants_above
         self._keeps_order = keeps_order
+        self._keeps_beside = keeps_beside
         self._prefixes = prefixes
         self._data = b""
         self._waiting: list[bytes] = []
@@ -385,7 +388,7 @@ class XmlSplitter:
             return True
         is_declaration = kind == "instruction" and self._data[inside : inside + 4].rstrip(_BLANK) == b"xml"
         if not is_declaration:
-            if not self._stack:
+            if self._keeps_beside and not self._stack:
                 self.beside[self.documents > 0].extend(self._data[start:stop])
             self.around_counts["comment()" if kind == "comment" else "processing-instruction()"] += 1
         self._at = stop
