@@ -16,7 +16,12 @@ from typing import Any
 from click.testing import CliRunner
 
 from tessaron.cli import main
+from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel.contract import Separator
+from tessaron.core.kernel.json_kernel import DEFAULT_OPTIONS
 from tessaron.core.paths import ELEMENT, Origin
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.learning import new_learner
 
 
 class FolderTest(unittest.TestCase):
@@ -103,3 +108,16 @@ def tally(tables: Any) -> Counter:
                 if value is not None:
                     found[column.path, _spelling(value)] += 1
     return found
+
+
+def columns_of(data, separator=Separator.LINE, kernel="auto", continues=False, options=DEFAULT_OPTIONS):
+    """Return the fragment of a chunk, every name a member of its own."""
+    return emit(choose_kernel(kernel)(data, separator, continues, options), compiled=kernel != "python")
+
+
+def learnt(*tapes, settled=None, compiled=True):
+    """Return the shape of tapes, as one learner sees it."""
+    learner = new_learner(settled, compiled)
+    for tape in tapes:
+        learner.learn(tape)
+    return learner.shape()[0]

@@ -13,8 +13,7 @@ from hypothesis import strategies as st
 
 from tessaron.core.folding import FoldOverflowError, fold
 from tessaron.core.jsonpath.iregexp import parse_iregexp
-from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.laying.plan import Cleaning
 from tessaron.core.laying.values import clean_texts
 from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_path
@@ -23,7 +22,7 @@ from tessaron.core.selecting import PathSelection, PatternSelection
 from tessaron.core.typing.date_formats import DateFormatError, parts_of_format, read_formatted
 from tessaron.core.typing.fitting import Spelling, fit_integers, fit_texts
 from tessaron.core.typing.types import TypeSpellingError, parse_type
-from tests.harness import walk
+from tests.harness import columns_of, walk
 
 TYPES = {
     "integer": (st.integers(-(2**40), 2**40), pa.int64()),
@@ -289,7 +288,7 @@ VALUES = st.recursive(
 
 def selected(documents, selection, kernel):
     data = "\n".join(map(json.dumps, documents)).encode()
-    return choose_kernel(kernel)(data, Separator.LINE, False, KernelOptions(selection=selection))
+    return columns_of(data, kernel=kernel, options=KernelOptions(selection=selection))
 
 
 def contents(fragment):

@@ -18,7 +18,7 @@ from tessaron.core.branches import fragment_of, order_rows, tree_of
 from tessaron.core.digests import digest_texts, digest_words, hex_of
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.errors import UsageError
-from tessaron.core.fragment import Role, TextLane, pack_fragment, unpack_fragment
+from tessaron.core.fragment import TextLane, pack_fragment, unpack_fragment
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
@@ -30,6 +30,7 @@ from tessaron.core.splitting import scan_block_fast
 from tessaron.core.structure import settle
 from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
+from tests.harness import columns_of, learnt
 
 VALUES = st.recursive(
     st.none() | st.booleans() | st.integers(-9, 9) | st.floats(-2, 2).map(lambda n: round(n, 2)) | st.text("ab", max_size=3),
@@ -39,7 +40,7 @@ VALUES = st.recursive(
 
 
 def read(records, separator=Separator.LINE):
-    return choose_kernel()("\n".join(map(json.dumps, records)).encode(), separator)
+    return columns_of("\n".join(map(json.dumps, records)).encode(), separator)
 
 
 def shape_of(fragment):
@@ -96,13 +97,14 @@ class RegroupTest(unittest.TestCase):
         back = unpack_nodes(pack_nodes(unpack_nodes(pack_nodes(shape.record))))
         self.assertEqual(pack_nodes(back), pack_nodes(shape.record))
 
-    def test_entries_appear_only_beyond_the_limit(self):
+    def test_names_become_entries_only_beyond_the_limit(self):
         cases = ((200, 1, False), (2_000, 1, False), (60, 40, True))
         for names, objects, has_entries in cases:
             records = [{f"n{first * names + n}": n for n in range(names)} for first in range(objects)]
             with self.subTest(names=names, objects=objects):
-                roles = {node.role for node in read(records).nodes}
-                self.assertEqual(Role.ENTRY in roles, has_entries)
+                data = "\n".join(map(json.dumps, records)).encode()
+                shape = learnt(choose_kernel("compiled")(data, Separator.LINE))
+                self.assertEqual(shape.record.is_dictionary, has_entries)
 
 
 class DigestsTest(unittest.TestCase):
@@ -272,11 +274,10 @@ class RandomDocumentsTest(unittest.TestCase):
             for _ in range(300)
         ]
         data = "\n".join(map(json.dumps, records)).encode()
-        shapes = []
-        for name in ("python", "compiled"):
-            shape = Shape()
-            shape.add(choose_kernel(name)(data, Separator.LINE))
-            shapes.append(shape)
+        shapes = [
+            learnt(choose_kernel(name)(data, Separator.LINE), compiled=name != "python")
+            for name in ("python", "compiled")
+        ]
         halves = Shape()
         for part in (records[:111], records[111:]):
             half = Shape()

@@ -177,7 +177,7 @@ class SelfContainingTest(unittest.TestCase):
         tables = tessaron.shred([record], name="r")
         self.assertEqual(
             rows(tables, "r_b", "within_key", "within_path", "depth", "n"),
-            [(None, None, 1, 1), (1, "$.b", 2, 3), (2, "$.b", 3, 4), (1, "$.a.b", 2, 2)],
+            [(None, None, 1, 1), (1, "$.a.b", 2, 2), (1, "$.b", 2, 3), (3, "$.b", 3, 4)],
         )
         keys = tessaron.shred(json.dumps(record).encode(), keys="digest", records="$")["records_b"].column(
             "row_key"

@@ -10,15 +10,13 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.dictionaries import is_dictionary
-from tessaron.core.fragment import pack_fragment
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import MEMBER_LIMIT, Separator
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
 from tessaron.core.structure import StructureRules, settle, settle_names
-from tessaron.core.work import ReshapeTask, reshape
-from tests.harness import FolderTest, tally, values_of, walk
+from tests.harness import FolderTest, learnt, tally, values_of, walk
 
 NAMES = [f"n{number}" for number in range(7)] + ["2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"]
 VALUES = st.recursive(
@@ -31,7 +29,7 @@ RECORDS = st.lists(st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=6), 
 
 def few_names(limit):
     """Make objects full when they have so few names; the others become entries while they are read."""
-    return mock.patch("tessaron.core.kernel.fast_kernel.MEMBER_LIMIT", limit)
+    return mock.patch("tessaron.core.tape.learning.MEMBER_LIMIT", limit)
 
 
 def as_lines(records):
@@ -137,7 +135,7 @@ class WideRecordsTest(FolderTest):
         kept = tessaron.shred(as_lines(days), records="$", name="r", not_dictionaries=["$.d"])
         self.assertEqual(len(kept["r"].column_names), 301)
 
-    def test_several_processes(self):
+    def test_several_threads(self):
         path = self.folder / "wide.ndjson"
         line = json.dumps({f"f{n}": n for n in range(400)} | {"d": {f"k{n}": {"v": n} for n in range(300)}})
         path.write_text("\n".join([line] * 2_500), "utf-8")
@@ -190,15 +188,13 @@ class DictionariesInDictionariesTest(unittest.TestCase):
 class SettlingTest(unittest.TestCase):
     def shape(self, records, settled=None, limit=256):
         with few_names(limit):
-            fragment = choose_kernel("compiled")(as_lines(records), Separator.LINE)
-        shape = Shape(settled)
-        return shape, shape.add(fragment)
+            return learnt(choose_kernel("compiled")(as_lines(records), Separator.LINE), settled=settled)
 
     def test_names_are_counted_until_there_are_too_many(self):
-        shape, _ = self.shape([{f"f{n}": n for n in range(300)}], limit=2)
+        shape = self.shape([{f"f{n}": n for n in range(300)}], limit=2)
         self.assertTrue(shape.record.is_dictionary)
         self.assertEqual(len(shape.record.names), 300)
-        shape, _ = self.shape([{f"f{n}": n for n in range(MOST_NAMES + 1)}])
+        shape = self.shape([{f"f{n}": n for n in range(MOST_NAMES + 1)}])
         self.assertIsNone(shape.record.names)
         self.assertTrue(is_dictionary(shape.record))
 
@@ -212,22 +208,22 @@ class SettlingTest(unittest.TestCase):
             with self.subTest(order):
                 total = Shape()
                 for index in order:
-                    total.merge(self.shape(parts[index], limit=4)[0])
+                    total.merge(self.shape(parts[index], limit=4))
                 names = total.record.children["d"].names
                 self.assertEqual((len(names), names["a1"]), (310, 2))
 
-    def test_what_is_settled_is_applied_to_fragments(self):
+    def test_what_is_settled_holds_when_it_is_learnt_again(self):
         records = [{"d": {f"f{n}": n for n in range(300)}}]
-        shape, fragment = self.shape(records, limit=9)
+        shape = self.shape(records, limit=9)
         settled = settle_names(shape, StructureRules(), {})
         self.assertEqual(settled, {("d",): False})
-        again = reshape(ReshapeTask(pack_fragment(fragment), settled))
-        node = again.shape.record.children["d"]
+        again = self.shape(records, settled, limit=9)
+        node = again.record.children["d"]
         self.assertEqual((node.is_dictionary, len(node.members())), (False, 300))
-        self.assertEqual(settle_names(again.shape, StructureRules(), settled), settled)
+        self.assertEqual(settle_names(again, StructureRules(), settled), settled)
         known = settle_names(shape, StructureRules(dictionaries=["$.d"]), {})
         self.assertEqual(known, {})
-        kept, _ = self.shape(records, {("d",): True}, limit=9)
+        kept = self.shape(records, {("d",): True}, limit=9)
         self.assertIsNone(kept.record.children["d"].names)
 
     def test_the_rule_says_the_same_of_both_forms(self):
@@ -243,8 +239,8 @@ class SettlingTest(unittest.TestCase):
         }
         for title, records in cases.items():
             with self.subTest(title):
-                plain, _ = self.shape([{"d": record} for record in records])
-                taken, _ = self.shape([{"d": record} for record in records], limit=2)
+                plain = self.shape([{"d": record} for record in records])
+                taken = self.shape([{"d": record} for record in records], limit=2)
                 members, entries = (shape.record.children["d"] for shape in (plain, taken))
                 self.assertIn(ENTRY, entries.children)
                 self.assertNotIn(ENTRY, members.children)
@@ -280,7 +276,7 @@ class SettlingTest(unittest.TestCase):
         self.check_counts({"a": value})
 
     def check_counts(self, document):
-        shape, _ = self.shape([document])
+        shape = self.shape([document])
         settle(shape)
         found = sum(
             node.counts[Kind.INTEGER] for node in shape.record.walk() if not isinstance(node.step, Origin)

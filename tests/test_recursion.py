@@ -5,11 +5,10 @@ import random
 import unittest
 
 import tessaron
-from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.paths import ELEMENT
-from tessaron.core.shape import Shape
 from tessaron.core.structure import settle
-from tests.harness import FolderTest
+from tessaron.core.tape.tape_builder import TapeBuilder
+from tests.harness import FolderTest, learnt
 
 NUMBERS = ["1", "2", "3", "40", "500", "2026-01-01"]
 """Names that are data: three of them make a dictionary."""
@@ -138,11 +137,10 @@ class RecursionTest(FolderTest):
 
     def test_a_settled_shape_keeps_its_laws(self):
         for seed in range(200, 220):
-            builder = FragmentBuilder()
+            builder = TapeBuilder()
             for record in documents(seed):
                 builder.add(record)
-            shape = Shape()
-            shape.add(builder.finish())
+            shape = learnt(builder.finish())
             settle(shape)
             for node in shape.record.walk():
                 with self.subTest(seed=seed):

@@ -10,7 +10,6 @@ import pyarrow.parquet as pq
 from rich.console import Console
 
 import tessaron
-from tessaron.mailbox import Mailbox, shared_file, spill, spill_file
 from tessaron.receipt import KeyCheck
 from tessaron.sinks.target import TargetFolder
 from tessaron.uniqueness import CandidateKeys, UniqueCheck
@@ -109,25 +108,6 @@ class UniquenessTest(unittest.TestCase):
             for batch in tables["records"].to_batches(max_chunksize=10):
                 candidates.add(batch)
             self.assertEqual(candidates.names(), ["a", "c"])
-
-
-class MailboxTest(unittest.TestCase):
-    def test_letters_large_and_small(self):
-        box = Mailbox(shared_file())
-        self.addCleanup(box.close)
-        import pickle
-
-        for size in (0, 10, 3_000_000, 5):
-            value = {"data": pickle.PickleBuffer(bytearray(b"x" * size)), "n": size}
-            got = box.get(box.put(value))
-            self.assertEqual((bytes(got["data"]), got["n"]), (b"x" * size, size))
-
-    def test_fragments_are_found_again(self):
-        files = [spill_file(), spill_file()]
-        kept = [spill(bytes([n]) * (n + 1), n % 2, files) for n in range(6)]
-        self.assertEqual([one.read(files) for one in kept], [bytes([n]) * (n + 1) for n in range(6)])
-        for file in files:
-            os.close(file)
 
 
 class ViewsTest(FolderTest):

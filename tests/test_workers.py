@@ -1,14 +1,10 @@
-"""Several processes: the same tables, whatever happens to one of them; and keys that stay the same."""
+"""Several threads: the same tables for any number of them; and keys that stay the same."""
 
 import json
 import os
-import signal
 import subprocess
 import sys
-import threading
 import time
-from pathlib import Path
-from unittest import mock
 
 import pyarrow.parquet as pq
 
@@ -16,7 +12,6 @@ import tessaron
 from tessaron.demo.generator import write_calls
 from tessaron.demo.manifests import write_manifests
 from tessaron.options import Options
-from tessaron.processes import can_fork
 from tests.harness import FolderTest, command
 
 
@@ -57,72 +52,26 @@ class WorkersTest(FolderTest):
             tessaron.export(source, self.folder / "out", workers=2, stop_after=0)
         self.assertEqual(os.listdir(self.folder), [source.name])
 
-    def test_a_killed_worker_is_replaced_once(self):
+    def test_a_killed_run_leaves_no_target(self):
         source = self.large(24)
-        process = subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "tessaron",
-                "export",
-                str(source),
-                "-o",
-                str(self.folder / "out"),
-                "--workers",
-                "2",
-            ],
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-        )
-        victim = self.wait_for_worker(process.pid)
-        os.kill(victim, signal.SIGKILL)
-        out, error = process.communicate(timeout=120)
-        self.assertEqual(process.returncode, 0, error)
-        self.assertIn(b"60,000 records in", out)
-
-    def test_a_killed_run_leaves_no_worker_and_no_target(self):
-        source = self.large(24)
-        process = subprocess.Popen(
-            [
-                sys.executable,
-                "-m",
-                "tessaron",
-                "export",
-                str(source),
-                "-o",
-                str(self.folder / "out"),
-                "--workers",
-                "2",
-            ]
-        )
-        worker = self.wait_for_worker(process.pid)
+        arguments = ["export", str(source), "-o", str(self.folder / "out"), "--workers", "2"]
+        process = subprocess.Popen([sys.executable, "-m", "tessaron", *arguments])
+        for _ in range(400):
+            if len(os.listdir(f"/proc/{process.pid}/task")) > 2:
+                break
+            time.sleep(0.02)
         process.kill()
         process.wait()
-        for _ in range(200):
-            if (
-                not Path(f"/proc/{worker}").exists()
-                or "Z" in Path(f"/proc/{worker}/stat").read_text().split()[2]
-            ):
-                break
-            time.sleep(0.05)
-        else:
-            self.fail("the worker lives on")
         self.assertFalse((self.folder / "out").exists())
         tessaron.export(b"{}", self.folder / "out")
         self.assertEqual(sorted(os.listdir(self.folder)), ["out", source.name])
 
-    def wait_for_worker(self, parent):
-        for _ in range(400):
-            for entry in Path("/proc").iterdir():
-                try:
-                    if entry.name.isdigit() and (entry / "stat").read_text().rsplit(") ", 1)[1].split()[
-                        1
-                    ] == str(parent):
-                        return int(entry.name)
-                except (OSError, IndexError):
-                    continue
-            time.sleep(0.02)
-        self.fail("no worker was started")
+    def test_patterns_are_the_same_for_any_number(self):
+        source = self.large()
+        one, three = (tessaron.shred(source, workers=n, without=["moves"]) for n in (1, 3))
+        self.assertEqual(list(one), list(three))
+        for name in one:
+            self.assertTrue(one[name].equals(three[name]), name)
 
 
 class KeysTest(FolderTest):
@@ -197,40 +146,7 @@ class KeysTest(FolderTest):
                 self.assertIn(message, done.stderr.decode())
 
 
-class StartingTest(FolderTest):
-    def test_forked_and_started_workers_do_the_same(self):
-        source = write_calls(self.folder, 2_500)
-        source.write_bytes(source.read_bytes() * 6)
-        made = []
-        for forks in (True, False):
-            with mock.patch("tessaron.pool.can_fork", return_value=forks):
-                tessaron.export(source, self.folder / f"f{forks}", workers=2)
-            made.append(pq.read_table(self.folder / f"f{forks}" / "vessel_calls_stays.parquet"))
-        self.assertTrue(made[0].equals(made[1]))
-
-    def test_a_process_with_threads_is_not_forked(self):
-        stop = threading.Event()
-        thread = threading.Thread(target=stop.wait)
-        thread.start()
-        try:
-            self.assertFalse(can_fork())
-        finally:
-            stop.set()
-            thread.join()
-
-    def test_ends_of_forked_processes(self):
-        code = (
-            "import os, sys, time\nfrom tessaron.processes import ForkedProcess\n"
-            "def fail(): raise ValueError\n"
-            "ended = [ForkedProcess.start([], work) for work in (lambda: None, fail)]\n"
-            "asleep = ForkedProcess.start([], lambda: time.sleep(60))\nasleep.kill()\n"
-            "print([process.wait() for process in (*ended, asleep)], [p.wait() for p in ended])\n"
-        )
-        done = subprocess.run(
-            [sys.executable, "-c", code], capture_output=True, text=True, timeout=60, check=True
-        )
-        self.assertEqual(done.stdout, "[0, 1, -9] [0, 1]\n")
-
+class MemoryTest(FolderTest):
     def test_memory_decides_how_many_work_and_on_how_much(self):
         free = Options(workers=4)
         tight, wide = Options(workers=4, memory=200_000_000), Options(workers=4, memory=2_000_000_000)

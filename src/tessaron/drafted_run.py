@@ -16,8 +16,9 @@ from tessaron.core.layouts.around_tables import draft_tables
 from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
+from tessaron.core.tables import shift_keys
 from tessaron.core.visible import in_quotes
-from tessaron.core.work import RowsTask
+from tessaron.core.work import Plan, RowsTask
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
@@ -195,8 +196,11 @@ class DraftedRun:
         for feed, layout in self._layouts:
             rows_before: dict[str, int] = {}
             tasks = map(RowsTask, feed.spill.read(), feed.records_before)
-            for batches in self._pool.map_rows(tasks, feed.shape.record, layout, rows_before):
+            for made in self._pool.map(Plan(feed.shape.record, layout), tasks):
                 step += 1
+                batches = shift_keys(made, layout, rows_before)
+                for name, batch in batches.items():
+                    rows_before[name] = rows_before.get(name, 0) + batch.num_rows
                 if feed is self.reading.records:
                     self._watch(batches[layout.tables[0].name])
                 yield batches

@@ -1,18 +1,23 @@
-"""What a run's first half fills: fragments of one sort with their shape; and what it works with."""
+"""What a run's first half fills: chunks put aside with their shape; and what it works with."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from threading import Lock
 from typing import Any, Protocol
 
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Fragment
 from tessaron.core.paths import Path
-from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import Shape
 from tessaron.core.structure import StructureRules, settle_names
-from tessaron.core.work import ReadResult, ReadTask, ReshapeTask, read_chunk, reshape
+from tessaron.core.tape.learning import Learner, new_learner
+from tessaron.core.tape.profiling import ProfileWork
+from tessaron.core.tape.put_aside import pack, unpack
+from tessaron.core.tape.tape import Tape
+from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
+from tessaron.core.xml.chunks import XmlChunk
 from tessaron.spill import Spill
 
 
@@ -56,7 +61,7 @@ class Mapper(Protocol):
 
 
 class Result(Protocol):
-    """What a chunk or fragment becomes: `work.ReadResult`, or `laying.work.LaidResult`."""
+    """What a chunk becomes: `work.ReadResult`, or `laying.work.LaidResult`."""
 
     record_count: int
     faults: list[Fault]
@@ -66,62 +71,158 @@ class Result(Protocol):
 
 
 class Work(Protocol):
-    """What is done with chunks of records, perhaps in other processes, and with fragments made here."""
+    """What is done with chunks of records, perhaps in other threads, and with tapes made here."""
 
     def __call__(self, task: ReadTask) -> Any:
         """Return the result for a chunk."""
 
-    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> Any:
-        """Return the result for a fragment."""
+    def of(self, tape: Tape) -> Any:
+        """Return the result for a tape."""
 
 
+class Learners:
+    """Learners for several threads: each tape goes to one that is free.
+
+    Args:
+        compiled: Whether they may be compiled ones.
+        settled: What is known already of objects with many names.
+    """
+
+    def __init__(self, compiled: bool, settled: Mapping[Path, bool] | None = None):
+        self.is_compiled, self._settled = compiled, settled
+        self._free: list[Learner] = []
+        self._all: list[Learner] = []
+        self._lock = Lock()
+
+    def learn(self, tape: Tape) -> None:
+        """Take in a tape."""
+        with self._lock:
+            learner = self._free.pop() if self._free else None
+            if learner is None:
+                learner = new_learner(self._settled, self.is_compiled)
+                self._all.append(learner)
+        learner.learn(tape)
+        with self._lock:
+            self._free.append(learner)
+
+    def shape(self) -> tuple[Shape, Counter[str]]:
+        """Return what all have learnt together, and how many values were passed over, by path."""
+        if not self._all:
+            return Shape(self._settled), Counter()
+        (shape, passed), *others = (learner.shape() for learner in self._all)
+        for shape_of_other, passed_by_other in others:
+            shape.merge(shape_of_other)
+            passed += passed_by_other
+        return shape, passed
+
+
+@dataclass(frozen=True)
 class ShapeWork:
     """Parses, and learns the shape."""
 
-    def __call__(self, task: ReadTask) -> ReadResult:
-        """Return the fragment of a chunk and its shape."""
-        return read_chunk(task)
+    learners: Learners
 
-    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
-        """Return a fragment packed, and its shape."""
-        return ReadResult.of(fragment, None, places)
+    def __call__(self, task: ReadTask) -> ReadResult:
+        """Return the tape of a chunk, put aside."""
+        tape, is_cut = read_tape(task)
+        result = self.of(tape)
+        result.is_cut = is_cut
+        if isinstance(task.chunk, XmlChunk):
+            result.run_counts = task.chunk.counts_of(tape.offsets)
+        return result
+
+    def of(self, tape: Tape) -> ReadResult:
+        """Return a tape, put aside."""
+        self.learners.learn(tape)
+        return ReadResult(pack(tape), tape.record_count, tape.faults, tape.repeated, repeated_offsets(tape))
 
 
 @dataclass(slots=True)
 class Feed:
-    """Fragments of one sort, with their shape: the records, or the documents around them."""
+    """Chunks of one sort, with their shape: the records, or the documents around them.
+
+    Attributes:
+        spill: The chunks.
+        learners: What learns their structure.
+        shape: That structure, once it is learnt.
+        passed: Values that were passed over, by path.
+        records_before: For each chunk the records of the same source before it.
+        sources: The source of each chunk.
+    """
 
     spill: Spill
+    learners: Learners = field(default_factory=lambda: Learners(True))
     shape: Shape = field(default_factory=Shape)
+    passed: Counter[str] = field(default_factory=Counter)
     records_before: list[int] = field(default_factory=list)
     sources: list[str] = field(default_factory=list)
 
     def add(self, result: ReadResult, records_before: int, source: str) -> None:
-        """Put the next fragment aside."""
-        self.shape.merge(result.shape)
+        """Put the next chunk aside."""
+        if result.shape is not None:
+            self.shape.merge(result.shape)
+        self.passed.update(result.passed)
         self.spill.write(result.packed)
         self.records_before.append(records_before)
         self.sources.append(source)
 
-    def settle_names(self, rules: StructureRules, mapper: Mapper, is_survey: bool) -> None:
-        """Settle which objects of many names are dictionaries; regroup fragments that took others so."""
+    def learnt(self, rules: StructureRules, mapper: Mapper, is_survey: bool) -> None:
+        """Take in what was learnt, and settle which objects of many names are dictionaries.
+
+        Args:
+            rules: What the user says.
+            mapper: Goes over what was put aside once more, where some are none after all.
+            is_survey: Whether the profile of every path is wanted.
+        """
+        shape, self.passed = self._merged(self.learners)
         settled: dict[Path, bool] = {}
-        while (known := settle_names(self.shape, rules, settled)) != settled:
+        while (known := settle_names(shape, rules, settled)) != settled:
+            counts = {path: _name_count(shape, path) for path in known}
             settled = known
-            counts = {path: _name_count(self.shape, path) for path in settled}
-            tasks = (
-                ReshapeTask(packed, settled, source if is_survey else None)
-                for packed, source in zip(self.spill.read(), self.sources, strict=True)
-            )
-            self.shape, again = Shape(settled), Spill()
-            for result in mapper.map(reshape, tasks):
-                self.shape.merge(result.shape)
-                again.write(result.packed)
-            self.spill.replace_by(again)
+            again = _LearnAgain(Learners(self.learners.is_compiled, settled), settled)
+            shape = Shape(settled)
+            for part in mapper.map(again, self.spill.read()):
+                if part is not None:
+                    shape.merge(part)
+            shape.merge(again.learners.shape()[0])
             for path, count in counts.items():
-                node = self.shape.node_at(path)
+                node = shape.node_at(path)
                 if node is not None and node.is_dictionary:
                     node.name_count = count
+        self.shape = shape
+        if is_survey:
+            self._profile(mapper)
+
+    def _merged(self, learners: Learners) -> tuple[Shape, Counter[str]]:
+        shape, passed = learners.shape()
+        shape.merge(self.shape)
+        return shape, self.passed + passed
+
+    def _profile(self, mapper: Mapper) -> None:
+        work = ProfileWork(self.shape.record)
+        for profiles in mapper.map(work, self.spill.read()):
+            for path, profile in profiles.items():
+                node = self.shape.node_at(path)
+                if node is not None:
+                    node.add_profile(profile)
+
+
+@dataclass(frozen=True)
+class _LearnAgain:
+    """Learns the structure of what was put aside, knowing more than at first."""
+
+    learners: Learners
+    settled: Mapping[Path, bool]
+
+    def __call__(self, packed: bytes) -> Shape | None:
+        """Return the shape of a fragment; that of a tape is known to the learners then."""
+        read = unpack(packed)
+        if isinstance(read, Tape):
+            self.learners.learn(read)
+            return None
+        shape = Shape(self.settled)
+        shape.add(read, read.places)
+        return shape
 
 
 def _name_count(shape: Shape, path: Path) -> int:

@@ -47,7 +47,6 @@ class FlatRows:
         self._plan = layout.compiled().records
         self._work = LayWork(self._plan, options.kernel)
         self.tables = self._plan.written()
-        self._schemas = {table.name: table.arrow_schema() for table in self.tables.tables}
         self.left_out: Counter[str] = Counter()
 
     def rows(self) -> Iterator[dict[str, Any]]:
@@ -72,7 +71,7 @@ class FlatRows:
 
     def _batches(self, result: LaidResult) -> dict[str, Any]:
         self.left_out.update(result.laid.left_out)
-        return result.unpack(self._schemas).batches
+        return result.laid.batches
 
 
 def _table_at(text: str, levels: dict[Path, str], spelling: LayoutPaths) -> str:

@@ -10,7 +10,6 @@ from typing import Any
 from tessaron.core.layouts.updating import Update, update_text
 from tessaron.core.layouts.writing import Draft, write_draft
 from tessaron.core.paths import Path
-from tessaron.core.structure import mark_levels
 from tessaron.draft_facts import draft_of
 from tessaron.feeds import Feed, NoProgress, Progress
 from tessaron.layouts import Layout
@@ -102,8 +101,7 @@ def _drafted(
         reading = Reading(inputs, options, feeds[0], feeds[1], told, pool, is_survey=True)
         reading.selection = options.selection()
         reading.read_all()
-        mark_levels(reading.records.shape.record, levels)
-        reading.settle()
+        reading.settle(levels)
         for first in reading.rejects[:1]:
             count = f"{reading.rejected:,} records cannot be read"
             told.say(f"{count}; the first: {first.place()}: {first.message}")

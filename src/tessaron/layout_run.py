@@ -84,7 +84,6 @@ class LayoutRun:
         self.account = Account(compiled.paths, log=self.reading.log)
         around = compiled.around.written().tables if compiled.around is not None else ()
         self.layout = TableSet((*around, *compiled.records.written().tables), compiled.records.natural_key)
-        self._schemas = {table.name: table.arrow_schema() for table in self.layout.tables}
         self._rows_before: dict[str, int] = {}
         self._record_numbers = list(_record_numbers(compiled.records))
 
@@ -128,7 +127,7 @@ class LayoutRun:
         chunks = self._put_aside() if self._compiled.multiplies else self._streamed()
         for source, result, records_before in chunks:
             yield from self._waiting_documents()
-            laid = result.unpack(self._schemas)
+            laid = result.laid
             if not self._compiled.multiplies:
                 self._count_records_on(laid, records_before)
             laid = self._without_repeats(laid, source, records_before)
@@ -154,7 +153,7 @@ class LayoutRun:
         feed = self._records
         counts: dict[str, int] = {}
         for result in self._pool.map(self._work, map(RowsTask, feed.spill.read(), feed.records_before)):
-            for name, batch in result.unpack(self._schemas).batches.items():
+            for name, batch in result.laid.batches.items():
                 counts[name] = counts.get(name, 0) + batch.num_rows
         for table in self._compiled.records.tables:
             if table.multiply:
@@ -166,7 +165,7 @@ class LayoutRun:
 
     def _waiting_documents(self) -> Iterator[dict[str, Any]]:
         for source, result in self._documents.waiting:
-            laid = result.unpack(self._schemas)
+            laid = result.laid
             records, rejected = self.account.records, self.account.rejected
             self.account.add(laid, source, 0, result.places)
             self.account.records, self.account.rejected = records, rejected

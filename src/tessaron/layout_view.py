@@ -5,13 +5,15 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 
 from tessaron.core.branches import fragment_of, tree_of
-from tessaron.core.fragment import Fragment
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging
 from tessaron.core.laying.restructure import rearrange
 from tessaron.core.paths import Origin, format_path
-from tessaron.core.record_places import RecordPlaces
-from tessaron.core.work import ReadResult, ReadTask, read_fragment
+from tessaron.core.shape import Shape
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.put_aside import pack
+from tessaron.core.tape.tape import Tape
+from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.layouts import Layout
 from tessaron.options import Options
@@ -25,20 +27,27 @@ class RearrangedShapeWork:
 
     def __call__(self, task: ReadTask) -> ReadResult:
         """Return the fragment of a chunk and its shape."""
-        fragment, is_cut = read_fragment(task)
-        places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
-        result = self.of(fragment, places)
+        tape, is_cut = read_tape(task)
+        result = self.of(tape)
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
-            result.run_counts = task.chunk.counts_of(fragment.offsets)
+            result.run_counts = task.chunk.counts_of(tape.offsets)
         return result
 
-    def of(self, fragment: Fragment, places: RecordPlaces | None = None) -> ReadResult:
-        """Return a fragment packed, and its shape."""
+    def of(self, tape: Tape) -> ReadResult:
+        """Return a changed fragment, put aside, and its shape."""
+        fragment = emit(tape)
+        passed = fragment.passed_by_path()
         work = Rearranging(tree_of(fragment))
         for change in self.changes:
             rearrange(work, change)
-        return ReadResult.of(fragment_of(work.tree, fragment), None, places)
+        fragment = fragment_of(work.tree, fragment)
+        shape = Shape()
+        fragment = shape.add(fragment.without_passed() if passed else fragment, fragment.places)
+        return ReadResult(
+            pack(fragment), tape.record_count, tape.faults, tape.repeated, repeated_offsets(tape), shape,
+            passed=passed,
+        )  # fmt: skip
 
 
 class LayoutView:

@@ -1,31 +1,30 @@
-"""The first half of a run: inputs become fragments, put aside in order, and shapes."""
+"""The first half of a run: inputs become tapes, put aside in order, and their shape is learnt."""
 
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.branches import origin
 from tessaron.core.envelope import MOST_AROUND_BYTES
 from tessaron.core.errors import DataError, UsageError
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Fragment
 from tessaron.core.jsonpath import JsonPath
-from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.naming import name_of_sources
-from tessaron.core.paths import Origin, format_path
+from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.selecting import Selection
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.structure import StructureNote, object_paths, settle
-from tessaron.core.work import ReadResult, ReadTask
-from tessaron.feeds import Feed, Mapper, Progress, Result, ShapeWork, Work
+from tessaron.core.structure import StructureNote, mark_levels, object_paths, settle
+from tessaron.core.tape.tape import Tape, known_of_records
+from tessaron.core.tape.tape_builder import TapeBuilder, add_text_origin
+from tessaron.core.work import ReadTask
+from tessaron.feeds import Feed, Learners, Mapper, Progress, Result, ShapeWork, Work
 from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
@@ -40,7 +39,7 @@ if TYPE_CHECKING:
     from tessaron.xml_reading import XmlReading
 
 _OBJECTS_AT_ONCE = 2_000
-"""Python objects that make one fragment."""
+"""Python objects that make one tape."""
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""
 
@@ -75,8 +74,8 @@ class Reading:
     mapper: Mapper
     is_survey: bool = False
     selection: Selection | None = None
-    work: Work = field(default_factory=ShapeWork)
-    around: Work = field(default_factory=ShapeWork)
+    work: Work = field(init=False)
+    around: Work = field(init=False)
     passed: Counter[str] = field(default_factory=Counter)
     sources: list[SourceRead] = field(default_factory=list)
     notes: list[tuple[str, str]] = field(default_factory=list)
@@ -95,6 +94,12 @@ class Reading:
     _path: JsonPath | None = None
     _first_error: DataError | None = None
     _is_broken: bool = False
+    _emptied: set[tuple[str, ...]] = field(default_factory=set)
+
+    def __post_init__(self) -> None:
+        for feed in (self.records, self.documents):
+            feed.learners = Learners(self.options.kernel != "python")
+        self.work, self.around = ShapeWork(self.records.learners), ShapeWork(self.documents.learners)
 
     @property
     def rejects(self) -> list[Reject]:
@@ -105,7 +110,6 @@ class Reading:
         """Parse all inputs, and put what they hold aside."""
         for name, result, records_before in self.results():
             self.records.add(result, records_before, name)
-            self.passed.update(result.passed)
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Parse all inputs; yield the source, what its next records became, and the records before them."""
@@ -158,11 +162,9 @@ class Reading:
         """Yield what tasks become, in their order."""
         return self.mapper.map(self.work, tasks)
 
-    def add_documents(self, task: ReadTask, source: str, settle: Callable[[Shape], None]) -> list[Fault]:
-        """Take in documents without their records; `settle` is told their shape. Return what is wrong."""
+    def add_documents(self, task: ReadTask, source: str) -> list[Fault]:
+        """Take in documents without their records. Return what is wrong."""
         result = self.around(task)
-        if isinstance(result, ReadResult):
-            settle(result.shape)
         self.documents.add(result, 0, source)
         return list(result.faults)
 
@@ -213,15 +215,23 @@ class Reading:
         root = self.xml.root_name() if self.xml is not None else None
         return root or f"{top}_documents"
 
-    def settle(self) -> None:
-        """Settle the structure, once all is read."""
+    def settle(self, levels: Iterable[Path] = ()) -> None:
+        """Settle the structure, once all is read.
+
+        Args:
+            levels: Where it is known that rows stand, be it a single one.
+        """
         rules = replace(self.options.structure_rules(), is_markup=self.xml is not None)
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
+        for feed in (self.records, self.documents):
+            feed.learnt(rules, self.mapper, self.is_survey)
+        self.passed += self.records.passed
+        self._forget_records()
+        mark_levels(self.records.shape.record, levels)
         if self.xml is not None:
             self.xml.declare(self.records.shape.record)
         for feed in (self.records, self.documents):
-            feed.settle_names(rules, self.mapper, self.is_survey)
             named -= object_paths(feed.shape, named)
             notes = settle(feed.shape, rules)
             found += notes
@@ -230,6 +240,13 @@ class Reading:
             (path, "no object stands here: nothing was changed by this path") for path in sorted(named)
         ]
         self.notes += [(format_path(note.path), note.text) for note in found]
+
+    def _forget_records(self) -> None:
+        """Take the places of the records, now empty, out of the shape of the documents."""
+        if self.xml is not None:
+            self.xml.forget_container(self.documents.shape)
+        for names in self._emptied:
+            forget_records(self.documents.shape, names)
 
     def records_path(self) -> str:
         """Return where the records stand in the documents, as JSONPath."""
@@ -266,9 +283,8 @@ class Reading:
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
-            places = RecordPlaces() if self.is_survey else None
-            for fragment in _fragments_of_objects(islice(entry.records, self._wanted), self.selection):
-                yield self.work.of(fragment, places)
+            for tape in _tapes_of_objects(islice(entry.records, self._wanted), self.selection):
+                yield self.work.of(tape)
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
         if self._path is not None and is_evaluated:
@@ -346,8 +362,7 @@ class Reading:
         if result.faults:
             raise data_error(result.faults[0], chunk, source, 0)
         names = reader.place.names if reader.place is not None else None
-        if isinstance(result, ReadResult):
-            forget_records(result.shape, names or ())
+        self._emptied.add(names or ())
         if self.options.envelope:
             self.documents.add(result, 0, source)
 
@@ -359,15 +374,17 @@ class Reading:
             PathReader([entry], path, None, options, on_bytes=self.count_bytes, chunk_bytes=chunk_bytes)
         )
         wanted = islice(matches, self._wanted)
-        found = 0
+        count = 0
         while group := list(islice(wanted, _OBJECTS_AT_ONCE)):
-            found += len(group)
+            count += len(group)
             with_origin = self.options.origin or self.is_survey
-            fragment = _fragment_of_matches(group, with_origin, self.selection)
-            places = RecordPlaces.told_by(entry.name, fragment) if self.is_survey else None
-            yield self.work.of(fragment, places)
+            tape = _tape_of_matches(group, with_origin, self.selection)
+            if self.is_survey:
+                lines = np.array([found.line or 0 for found in group], np.int64)
+                tape.places = RecordPlaces(entry.name, lines)
+            yield self.work.of(tape)
         self.is_partial |= self._wanted is not None and next(matches, None) is not None
-        if not found:
+        if not count:
             self.notes.append((path.text, f"nothing matches in {entry.name}"))
         self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
 
@@ -413,9 +430,9 @@ def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chun
         broken.append(error)
 
 
-def _fragments_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Fragment]:
+def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Tape]:
     while True:
-        builder = FragmentBuilder(selection)
+        builder = TapeBuilder(selection)
         for record in islice(records, _OBJECTS_AT_ONCE):
             builder.add(record)
         if not builder.record_count:
@@ -423,29 +440,32 @@ def _fragments_of_objects(records: Iterator[Any], selection: Selection | None) -
         yield builder.finish()
 
 
-def _fragment_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Fragment:
+def _tape_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Tape:
     """Return the matches as records; the names of those that are members are keys."""
-    builder = FragmentBuilder(selection)
+    builder = TapeBuilder(selection)
     for found in matches:
         builder.add(found.match.value)
-    fragment = builder.finish()
-    builder.add_origin(fragment, Origin.KEY, [found.match.key for found in matches])
+    tape = builder.finish()
+    add_text_origin(tape, Origin.KEY, [found.match.key for found in matches])
     if with_origin:
-        builder.add_origin(fragment, Origin.FILE, [found.source for found in matches])
+        add_text_origin(tape, Origin.FILE, [found.source for found in matches])
         numbers = np.arange(1, len(matches) + 1, dtype=np.int64)
         lines = np.array([found.line or 0 for found in matches], np.int64)
         for name, values in ((Origin.RECORD, numbers), (Origin.LINE, lines)):
-            branch = origin(name, len(matches), integers=values)
-            fragment.nodes.append(replace(branch.node, parent=0))
-    return fragment
+            tape.origins.append(known_of_records(name, len(matches), integers=values))
+    return tape
 
 
 def forget_records(shape: Shape, names: tuple[str, ...]) -> None:
-    """Take the place of the records, now empty, out of the shape of a document."""
-    node = shape.record
-    for name in names[:-1]:
-        if name not in node.children:
+    """Take the place of the records out of the shape of documents, if nothing stands there any more."""
+    nodes = [shape.record]
+    for name in names:
+        below = nodes[-1].children.get(name)
+        if below is None:
             return
-        node = node.children[name]
-    if names:
-        node.children.pop(names[-1], None)
+        nodes.append(below)
+    if names and not any(
+        node.scalar_kinds() or (node.levels_below() and node.levels_below()[0].occurrences)
+        for node in nodes[-1].walk()
+    ):
+        del nodes[-2].children[names[-1]]

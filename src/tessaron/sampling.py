@@ -13,11 +13,12 @@ from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.json_text import json_text
 from tessaron.core.jsonpath import JsonPath, parse_path
 from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.masking import Mask
 from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.splitting import Form
 from tessaron.core.structure import settle
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.tape_builder import TapeBuilder
 from tessaron.matching import PathReader, parse_chunk
 from tessaron.sinks.syncing import write_file
 from tessaron.sources.chunks import ChunkReader
@@ -128,11 +129,11 @@ def _masked(records: list[Any], around: Any) -> tuple[list[Any], Any]:
 
 
 def _shape_of(records: list[Any]) -> ShapeNode:
-    builder = FragmentBuilder()
+    builder = TapeBuilder()
     for record in records:
         builder.add(record)
     shape = Shape()
-    shape.add(builder.finish())
+    shape.add(emit(builder.finish()))
     settle(shape)
     return shape.record
 

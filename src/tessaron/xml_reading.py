@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Any, Protocol
 
 import numpy as np
@@ -55,8 +55,8 @@ class Run(Protocol):
     def results_of(self, tasks: Iterator[ReadTask]) -> Iterator[Any]:
         """Yield what tasks become, in their order."""
 
-    def add_documents(self, task: ReadTask, source: str, settle: Callable[[Shape], None]) -> list[Fault]:
-        """Take in documents without their records; `settle` is told their shape. Return what is wrong."""
+    def add_documents(self, task: ReadTask, source: str) -> list[Fault]:
+        """Take in documents without their records. Return what is wrong."""
 
     def count_bytes(self, byte_count: int) -> None:
         """Take in that so many more bytes were read."""
@@ -246,11 +246,11 @@ class XmlReading:
                 reading.options.white_space, keeps_order=reading.options.exact, keeps_broken=True
             ),
         )  # fmt: skip
-        faults = reading.add_documents(task, chunk.runs[0].name, self._forget_container)
+        faults = reading.add_documents(task, chunk.runs[0].name)
         self._note_faults(faults, chunk, are_records=False)
 
-    def _forget_container(self, shape: Shape) -> None:
-        """Take the element in which the records stood, if nothing else does, out of a document's shape."""
+    def forget_container(self, shape: Shape) -> None:
+        """Take the element in which the records stood, if nothing else does, out of the documents' shape."""
         node, way = shape.record, self.way_to_records()
         for name in way[:-1]:
             if name not in node.children:

@@ -49,7 +49,7 @@ class _Scanner:
         """Keep where this scan stopped."""
         state.in_text, state.escaping, state.depth = self._in_text, self._escaping, self._depth
 
-    def scan(self, block: bytes) -> _Marks:
+    def scan(self, block: bytes | memoryview) -> _Marks:
         values = np.frombuffer(block, np.uint8)
         codes = _CODES[values]
         at = np.flatnonzero(codes)
@@ -103,7 +103,7 @@ def first_value_is_followed(head: bytes) -> bool:
     return after is not None and after.group() in b'[{"-0123456789tfn'
 
 
-def scan_block(block: bytes, state: ScanState, on_comma: bool) -> tuple[int, int]:
+def scan_block(block: bytes | memoryview, state: ScanState, on_comma: bool) -> tuple[int, int]:
     """Return where to cut `block`, and where the container around the records closes; -1 for none.
 
     Args:

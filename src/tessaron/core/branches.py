@@ -108,7 +108,7 @@ def merge(parts: list[Part], role: Role, name: str | None, row_count: int, maps:
     pending = [(root, parts)]
     while pending:
         branch, group = pending.pop()
-        branch.node = _merge_own(branch.node, group)
+        branch.node = merge_own(branch.node, group)
         branch.fold = next((part.branch.fold for part in group if part.branch.fold is not None), None)
         for step in _steps_below(group):
             below = [
@@ -173,7 +173,7 @@ def row_order(places: list[Int32s]) -> npt.NDArray[np.int64]:
     return order[np.searchsorted(everywhere[order], 0) :]
 
 
-def _merge_own(node: Node, parts: list[Part]) -> Node:
+def merge_own(node: Node, parts: list[Part]) -> Node:
     """Return `node` with the occurrences of all parts, in the order of their new rows."""
     chosen = [None if part.is_whole else _chosen(part) for part in parts]
     pairs = list(zip(parts, chosen, strict=True))

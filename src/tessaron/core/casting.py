@@ -47,9 +47,18 @@ def cast_column(node: Node | None, column: Column, row_count: int) -> pa.Array:
     parts = [_cast_lane(cast, node, column) for _, cast in lanes]
     if len(parts) == 1 and len(parts[0]) == row_count:
         return parts[0]
-    values = parts[0] if len(parts) == 1 else pa.concat_arrays(parts)
+    if len(parts) == 1:
+        places = None if len(parts[0]) == len(node.kinds) else places_of(node, lanes[0][0])
+        return at_rising_rows(parts[0], _rows_at(node, places), row_count)
     rows = np.concatenate([places_of(node, kinds) for kinds, _ in lanes])
-    return at_rows(values, rows if node.rows is None else node.rows[rows], row_count)
+    return at_rows(pa.concat_arrays(parts), _rows_at(node, rows), row_count)
+
+
+def _rows_at(node: Node, places: Any) -> Any:
+    """Return the rows of the occurrences at some places; of all for None."""
+    if node.rows is None:
+        return np.arange(node.row_count) if places is None else places
+    return node.rows if places is None else node.rows[places]
 
 
 def without_empty_texts(node: Node) -> Node:
@@ -68,6 +77,30 @@ def places_of(node: Node, kinds: tuple[Kind, ...]) -> Any:
     for kind in kinds[1:]:
         found |= node.kinds == kind
     return np.flatnonzero(found)
+
+
+def at_rising_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
+    """Return what `at_rows` does where the rows rise: whole buffers are spread, at no cost for each value."""
+    kind = values.type
+    is_text = kind == pa.large_string()
+    if values.null_count or values.offset or not (is_text or _is_fixed(kind)):
+        return at_rows(values, rows, row_count)
+    is_there = np.zeros(row_count, np.bool_)
+    is_there[rows] = True
+    there = pa.py_buffer(np.packbits(is_there, bitorder="little"))
+    if is_text:
+        _, offsets, data = values.buffers()
+        lengths = np.zeros(row_count + 1, np.int64)
+        lengths[1:][rows] = np.diff(np.frombuffer(offsets, np.int64)[: len(values) + 1])
+        return pa.Array.from_buffers(kind, row_count, [there, pa.py_buffer(np.cumsum(lengths)), data])
+    cell = np.dtype(f"V{kind.bit_width // 8}")
+    spread = np.zeros(row_count, cell)
+    spread[rows] = np.frombuffer(values.buffers()[1], cell)[: len(values)]
+    return pa.Array.from_buffers(kind, row_count, [there, pa.py_buffer(spread)])
+
+
+def _is_fixed(kind: Any) -> bool:
+    return bool(pa.types.is_primitive(kind) or pa.types.is_decimal128(kind)) and not pa.types.is_boolean(kind)
 
 
 def at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:

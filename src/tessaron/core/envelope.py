@@ -25,6 +25,8 @@ USUAL_NAMES = frozenset(
 )
 """An array of one of these names is taken for the records even with a single element."""
 
+_ENOUGH_ELEMENTS = 2
+"""So many elements show that there are several."""
 _TOKEN = re.compile(rb'"(?:[^"\\]|\\.)*"|["{}\[\],:]', re.DOTALL)
 """A whole text, or a single character; a lone quote begins a text that goes on in the next block."""
 _BEHIND_NAME = re.compile(rb"[ \t\r\n]*(.?)", re.DOTALL)
@@ -71,39 +73,57 @@ class _Outline:
             ValueError: When it is no object, or no envelope for sure.
         """
         names: list[str | None] = []
-        arrays: list[tuple[str, ...]] = []
         name: str | None = None
-        for token in _TOKEN.finditer(head):
-            text = token.group()
+        at = 0
+        while (token := _TOKEN.search(head, at)) is not None:
+            text, at = token.group(), token.end()
             if text == b"{":
-                if arrays and len(arrays) == 1 and self.stack[-1] == "[":
-                    self.arrays[arrays[0]] = self.arrays.get(arrays[0], 0) + 1
                 self.stack.append("{")
                 names.append(name)
                 name = None
             elif text == b"[":
                 path = tuple(n for n in (*names[1:], name) if n is not None)
-                if not self.stack or (not arrays and len(path) > DEEPEST):
+                if not self.stack or len(path) > DEEPEST:
                     raise ValueError("no envelope")
-                arrays.append(path)
-                self.stack.append("[")
-                names.append(name)
-                name = None
+                closing = self._read_array(head, at, path)
+                if closing < 0:
+                    return None
+                at, name = closing, None
             elif text in (b"}", b"]"):
                 if not self.stack:
                     raise ValueError("no document")
-                if self.stack.pop() == "[":
-                    arrays.pop()
+                self.stack.pop()
                 names.pop()
                 if not self.stack:
-                    return token.end()
-            elif text == b":" and not arrays:
+                    return at
+            elif text == b":":
                 self.scalars += 1
+                if self.scalars > MOST_AROUND:
+                    raise ValueError("no envelope")
             elif text == b'"':
                 return None
-            elif text[:1] == b'"' and _behind(head, token.end()) == b":":
+            elif text[:1] == b'"' and _behind(head, at) == b":":
                 name = _name_of(text)
         return None
+
+    def _read_array(self, head: bytes, at: int, path: tuple[str, ...]) -> int:
+        """Pass over an array that begins before `at`; count its first objects. Return its end, or -1."""
+        scan, view = choose_scan(), memoryview(head)
+        for _ in range(_ENOUGH_ELEMENTS):
+            if _behind(head, at) != b"{":
+                break
+            self.arrays[path] = self.arrays.get(path, 0) + 1
+            if len(self.arrays) > 1:
+                raise ValueError("no envelope")
+            _, closing = scan(view[head.index(b"{", at) + 1 :], ScanState(), True)
+            if closing < 0:
+                return -1
+            at = head.index(b"{", at) + 2 + closing
+            if _behind(head, at) != b",":
+                break
+            at = head.index(b",", at) + 1
+        _, closing = scan(view[at:], ScanState(), True)
+        return at + closing + 1 if closing >= 0 else -1
 
 
 def _behind(data: bytes, at: int) -> bytes:

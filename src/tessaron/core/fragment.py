@@ -183,6 +183,7 @@ class Fragment:
         repeated: Names that stood twice in one object.
         offsets: Where each record begins in the chunk, in bytes from 0; empty when it was not bytes.
         passed: What was passed over, as nothing is wanted there.
+        places: Where the records stand (`record_places.RecordPlaces`), if that is wanted.
         names: The names of the records' elements, where an expression over whole documents has found them.
     """
 
@@ -192,6 +193,7 @@ class Fragment:
     offsets: Int64s = field(default_factory=lambda: np.empty(0, np.int64))
     passed: list[Passed] = field(default_factory=list)
     names: list[str] = field(default_factory=list)
+    places: Any = None
 
     @property
     def record_count(self) -> int:

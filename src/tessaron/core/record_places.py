@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from functools import partial
 
 from tessaron.core.fragment import LEVEL_ROLES, Fragment, Int64s, Role
-from tessaron.core.paths import Origin
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,11 +37,3 @@ class RecordPlaces:
         if self.lines is None or row >= len(self.lines):
             return self.source, None
         return self.sources[row] if self.sources else self.source, int(self.lines[row])
-
-    @classmethod
-    def told_by(cls, source: str, fragment: Fragment) -> RecordPlaces:
-        """Return the places that a fragment tells itself, by an `Origin.LINE` node."""
-        for node in fragment.nodes:
-            if node.role is Role.ORIGIN and node.name == Origin.LINE.value:
-                return cls(source, node.integers)
-        return cls(source)

@@ -423,7 +423,7 @@ class Shape:
         for node in fragment.nodes:
             step = node.step()
             target = self.record if step is None else targets[node.parent].child(step)
-            _add_node(target, node)
+            see_node(target, node)
             targets.append(target)
             if step is ENTRY and not targets[node.parent].is_dictionary:
                 targets[node.parent].become_dictionary()
@@ -484,7 +484,8 @@ def _count_names(target: ShapeNode, node: Node) -> None:
         target.count_name(name, count)
 
 
-def _add_node(target: ShapeNode, node: Node) -> None:
+def see_node(target: ShapeNode, node: Node) -> None:
+    """Take in the values of a node of a fragment."""
     if node.role in LEVEL_ROLES:
         target.row_count += node.row_count
     if len(node.kinds) <= _FEW:

@@ -112,7 +112,7 @@ def _is_whole(line: bytes) -> bool:
     return not state.in_text and state.depth == 0 and line[-1:] in (b"}", b"]")
 
 
-def scan_block_fast(block: bytes, state: ScanState, on_comma: bool) -> tuple[int, int]:
+def scan_block_fast(block: bytes | memoryview, state: ScanState, on_comma: bool) -> tuple[int, int]:
     """Do what `scan_block` does, compiled."""
     from tessaron.core.kernel import _fastjson
 
@@ -123,7 +123,7 @@ def scan_block_fast(block: bytes, state: ScanState, on_comma: bool) -> tuple[int
     return cut, closing
 
 
-def choose_scan() -> Callable[[bytes, ScanState, bool], tuple[int, int]]:
+def choose_scan() -> Callable[[bytes | memoryview, ScanState, bool], tuple[int, int]]:
     """Return the compiled scan where it is there."""
     if find_spec("tessaron.core.kernel._fastjson"):
         return scan_block_fast

@@ -93,7 +93,7 @@ def _visits(top: _Visit) -> Iterator[_Visit]:
 def _settle_below(top: _Visit, rules: StructureRules, notes: list[StructureNote]) -> None:
     """Settle dictionaries and what counts as an array, from one node down; once more changes nothing."""
     for visit in _visits(top):
-        _drop_partial_words(visit.node)
+        drop_partial_words(visit.node)
         _settle_dictionary(visit.node, visit.path, rules, notes)
         _settle_lifted(visit.node, visit.path, notes)
 
@@ -159,12 +159,13 @@ def _is_wanted(node: ShapeNode, path: Path, rules: StructureRules) -> bool:
     )
 
 
-def _drop_partial_words(node: ShapeNode) -> None:
-    """Forget boolean words among other texts, which are only counted where a chunk had nothing else."""
-    words = [reading for reading in node.readings if reading.name == "boolean"]
-    if sum(node.readings[word] for word in words) < node.text_count():
-        for word in words:
-            del node.readings[word]
+def drop_partial_words(node: ShapeNode) -> None:
+    """Forget words among other texts: for yes and no, and for what is no finite number."""
+    for name in ("boolean", "double"):
+        words = [reading for reading in node.readings if reading.name == name]
+        if sum(node.readings[word] for word in words) < node.text_count():
+            for word in words:
+                del node.readings[word]
 
 
 def object_paths(shape: Shape, wanted: Collection[str]) -> set[str]:

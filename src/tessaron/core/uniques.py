@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from tessaron.core.conform import conform
 from tessaron.core.distinct import Hashes, hash_integers, hash_texts
-from tessaron.core.fragment import Node, unpack_fragment
+from tessaron.core.fragment import Node
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import Path
 from tessaron.core.profile import Example, Locate, value_at
 from tessaron.core.record_places import RecordPlaces
-from tessaron.core.shape import ShapeNode, pack_nodes, unpack_nodes
+from tessaron.core.shape import ShapeNode
+from tessaron.core.tape.form import Form, form_of
+from tessaron.core.tape.put_aside import fragment_in_form
 
 ALMOST = 0.98
 """Values of which so great a share is different are looked at for repeats."""
@@ -44,40 +46,38 @@ class HashTask:
     """Hashing the values at some paths of a fragment.
 
     Attributes:
-        packed: The fragment as Arrow IPC, or where it was put.
+        packed: The chunk, as it was put aside.
         paths: The paths, in the settled structure.
         wanted: Where the values themselves are wanted: by path, their hashes.
         source: Name of the source of the fragment.
     """
 
-    packed: Any
+    packed: bytes
     paths: Sequence[Path]
     wanted: Mapping[Path, Hashes] | None = None
     source: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass
 class HashWork:
-    """Does `HashTask`s by a settled shape; goes to each process once."""
+    """Does `HashTask`s by a settled shape."""
 
     record: ShapeNode
 
-    def __getstate__(self) -> Any:
-        return pack_nodes(self.record)
-
-    def __setstate__(self, state: Any) -> None:
-        object.__setattr__(self, "record", unpack_nodes(state))
+    @cached_property
+    def form(self) -> Form:
+        """The form of the settled shape."""
+        return form_of(self.record)
 
     def __call__(self, task: HashTask) -> Any:
         """Return by path the hashes of all values, or by path the wanted values by their hash."""
-        fragment = conform(unpack_fragment(task.packed), self.record)
+        fragment = fragment_in_form(task.packed, self.record, self.form)
         nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
         present = {path: nodes[path] for path in task.paths if path in nodes}
         if task.wanted is None:
             return {path: _hashes(node) for path, node in present.items()}
-        locators = dict(
-            zip(nodes, RecordPlaces.told_by(task.source, fragment).locators(fragment), strict=True)
-        )
+        places = fragment.places or RecordPlaces(task.source)
+        locators = dict(zip(nodes, places.locators(fragment), strict=True))
         return {path: _values(node, task.wanted[path], locators[path]) for path, node in present.items()}
 
 

@@ -3,35 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
-from pickle import PickleBuffer
-from typing import Any, SupportsIndex
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.branches import fragment_of, origin, tree_of
-from tessaron.core.conform import conform
+from tessaron.core.branches import fragment_of, tree_of
 from tessaron.core.digest_keys import content_lane
 from tessaron.core.errors import UsageError
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import (
-    Fragment,
-    Role,
-    TextLane,
-    pack_fragment,
-    unpack_fragment,
-)
+from tessaron.core.fragment import Fragment, Role, TextLane
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
-from tessaron.core.paths import ENCLOSING, Origin, Path
+from tessaron.core.paths import ENCLOSING, Origin
 from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
 from tessaron.core.record_places import RecordPlaces
-from tessaron.core.regroup import entries_as_records
-from tessaron.core.shape import Shape, ShapeNode, pack_nodes, unpack_nodes
+from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.splitting import Chunk
 from tessaron.core.tables import make_tables
+from tessaron.core.tape.form import Form, form_of
+from tessaron.core.tape.put_aside import fragment_in_form
+from tessaron.core.tape.tape import Tape, known_of_records, members_as_records
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.record_names import element_names
 
@@ -67,94 +62,63 @@ class ReadTask:
 
 @dataclass(slots=True)
 class ReadResult:
-    """A parsed chunk, ready to be put aside, and its shape.
+    """A parsed chunk, ready to be put aside.
 
     Attributes:
-        packed: The fragment as Arrow IPC, or where it was put.
+        packed: Its tape or fragment, as `put_aside` packs it.
         record_count: Records in it.
         faults: The records that could not be read.
         repeated: Names that stood twice in an object.
         offsets: Where the records of `repeated` begin in the chunk, in bytes.
-        shape: What the records look like.
+        shape: What the records look like; None where a learner has taken that in.
         is_cut: Whether there were more records in the chunk than were wanted.
-        passed: Values that were passed over, by path.
+        passed: Values that were passed over, by path; where a learner has taken that in, none.
         run_counts: For XML: how many of the records each run of the chunk has.
     """
 
-    packed: Any
+    packed: bytes
     record_count: int
     faults: list[Fault]
     repeated: list[Repeated]
     offsets: list[int]
-    shape: Shape
+    shape: Shape | None = None
     is_cut: bool = False
     passed: Mapping[str, int] = field(default_factory=dict)
     run_counts: list[int] = field(default_factory=list)
 
-    @classmethod
-    def of(
-        cls,
-        fragment: Fragment,
-        settled: Mapping[Path, bool] | None = None,
-        places: RecordPlaces | None = None,
-    ) -> ReadResult:
-        """Return the result for a fragment; `settled` as in `Shape`, `places` as in `Shape.add`."""
-        shape = Shape(settled)
-        passed = fragment.passed_by_path()
-        if passed:
-            fragment = fragment.without_passed()
-        fragment = shape.add(fragment, places)
-        packed = pack_fragment(fragment)
-        return cls(
-            packed, fragment.record_count, fragment.faults, fragment.repeated, repeated_offsets(fragment),
-            shape, passed=passed,
-        )  # fmt: skip
 
-
-def repeated_offsets(fragment: Fragment) -> list[int]:
+def repeated_offsets(read: Fragment | Tape) -> list[int]:
     """Return where the records with a repeated name begin in the chunk, in bytes."""
-    return [int(fragment.offsets[found.record]) for found in fragment.repeated]
+    return [int(read.offsets[found.record]) for found in read.repeated] if len(read.offsets) else []
 
 
-def read_chunk(task: ReadTask) -> ReadResult:
-    """Return the fragment of a chunk, with what is known of its rows, and its shape."""
-    fragment, is_cut = read_fragment(task)
-    places = _places(task, fragment)
-    result = ReadResult.of(fragment, None, places)
-    result.is_cut = is_cut
-    if isinstance(task.chunk, XmlChunk):
-        result.run_counts = task.chunk.counts_of(fragment.offsets)
-    return result
-
-
-def read_fragment(task: ReadTask) -> tuple[Fragment, bool]:
-    """Return the fragment of a chunk, with what is known of its rows, and whether records were left over."""
+def read_tape(task: ReadTask) -> tuple[Tape, bool]:
+    """Return the tape of a chunk, with what is known of its records, and whether records were left over."""
     chunk = task.chunk
     if isinstance(chunk, XmlChunk):
         return _read_xml(task, chunk)
     kernel = choose_kernel(task.kernel)
     is_cut = False
     if chunk.is_members:
-        fragment = kernel(chunk.as_object(), Separator.NOTHING, False, task.options)
-        if not fragment.faults:
-            tree = entries_as_records(tree_of(fragment))
-            fragment = replace(fragment_of(tree, fragment), offsets=np.empty(0, np.int64))
+        tape = kernel(chunk.as_object(), Separator.NOTHING, False, task.options)
+        if not tape.faults:
+            tape = members_as_records(tape)
     else:
-        fragment = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
-        if task.most_records is not None and fragment.record_count > task.most_records:
-            data = chunk.data[: int(fragment.offsets[task.most_records])].rstrip(b", \t\r\n")
-            fragment, is_cut = kernel(data, chunk.separator, chunk.continues, task.options), True
-    _add_origins(fragment, task)
-    return fragment, is_cut
+        tape = kernel(chunk.data, chunk.separator, chunk.continues, task.options)
+        if task.most_records is not None and tape.record_count > task.most_records:
+            data = chunk.data[: int(tape.offsets[task.most_records])].rstrip(b", \t\r\n")
+            tape, is_cut = kernel(data, chunk.separator, chunk.continues, task.options), True
+    _add_origins(tape, task)
+    return tape, is_cut
 
 
-def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
+def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
     from tessaron.core.kernel.xml_kernel import read_xml
 
     is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
     wanted = chunk.first(task.most_records) if is_cut and task.most_records is not None else chunk
-    fragment = read_xml(wanted, task.xml)
-    which, numbers, lines = chunk.places_of(fragment.offsets)
+    tape = read_xml(wanted, task.xml)
+    which, numbers, lines = chunk.places_of(tape.offsets)
     documents = np.array([run.document for run in chunk.runs], np.int64)[which]
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
@@ -167,121 +131,81 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Fragment, bool]:
         known[Origin.RECORD] = numbers
         known[Origin.NUMBER] = documents
         files = pa.array([run.name for run in chunk.runs], pa.large_string())
-        _add_text_origin(fragment, Origin.FILE, TextLane.of(files.take(pa.array(which))))
+        _add_text_origin(tape, Origin.FILE, TextLane.of(files.take(pa.array(which))))
     if task.content:
-        _add_text_origin(fragment, Origin.CONTENT, content_lane(chunk.data, fragment.offsets))
+        _add_text_origin(tape, Origin.CONTENT, content_lane(chunk.data, tape.offsets))
     if task.tells_names:
-        names = fragment.names if task.xml.location else element_names(wanted, fragment.offsets)
-        _add_text_origin(fragment, Origin.ELEMENT, TextLane.of(names))
-    _add_integer_origins(fragment, known)
-    return fragment, is_cut
+        names = tape.element_names if task.xml.location else element_names(wanted, tape.offsets)
+        _add_text_origin(tape, Origin.ELEMENT, TextLane.of(names))
+    _add_integer_origins(tape, known)
+    if task.profiled is not None:
+        sources = [run.name for run in chunk.runs]
+        tape.places = RecordPlaces(task.profiled, lines, tuple(sources[index] for index in which.tolist()))
+    return tape, is_cut
 
 
-def _places(task: ReadTask, fragment: Fragment) -> RecordPlaces | None:
-    """Return where the records stand, if the profile of every path is wanted."""
-    if task.profiled is None:
-        return None
-    if not isinstance(task.chunk, XmlChunk):
-        return RecordPlaces.told_by(task.profiled, fragment)
-    which, _, lines = task.chunk.places_of(fragment.offsets)
-    names = [run.name for run in task.chunk.runs]
-    return RecordPlaces(task.profiled, lines, tuple(names[index] for index in which.tolist()))
+def _add_text_origin(tape: Tape, name: Origin, texts: TextLane) -> None:
+    tape.origins.append(known_of_records(name, tape.record_count, texts=texts))
 
 
-def _add_text_origin(fragment: Fragment, name: Origin, texts: TextLane) -> None:
-    fragment.nodes.append(replace(origin(name, fragment.record_count, texts=texts).node, parent=0))
-
-
-def _add_integer_origins(fragment: Fragment, known: Mapping[Origin, Any]) -> None:
+def _add_integer_origins(tape: Tape, known: Mapping[Origin, Any]) -> None:
     for name, values in known.items():
-        branch = origin(name, fragment.record_count, integers=np.asarray(values, np.int64))
-        fragment.nodes.append(replace(branch.node, parent=0))
+        integers = np.asarray(values, np.int64)
+        tape.origins.append(known_of_records(name, tape.record_count, integers=integers))
 
 
-def _add_origins(fragment: Fragment, task: ReadTask) -> None:
+def _add_origins(tape: Tape, task: ReadTask) -> None:
     assert isinstance(task.chunk, Chunk)
-    count = fragment.record_count
+    count = tape.record_count
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
         known[Origin.DOCUMENT] = np.full(count, task.document_key, np.int64)
     if task.content:
-        if len(fragment.offsets) != count:
+        if len(tape.offsets) != count:
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
-        _add_text_origin(fragment, Origin.CONTENT, content_lane(task.chunk.data, fragment.offsets))
-    if (task.file is not None or task.profiled is not None) and len(fragment.offsets) == count:
+        _add_text_origin(tape, Origin.CONTENT, content_lane(task.chunk.data, tape.offsets))
+    if (task.file is not None or task.profiled is not None) and len(tape.offsets) == count:
         breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
-        known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, fragment.offsets)
+        known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, tape.offsets)
     if task.file is not None:
         known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
-        _add_text_origin(fragment, Origin.FILE, TextLane.of([task.file] * count))
-    _add_integer_origins(fragment, known)
-
-
-@dataclass(frozen=True, slots=True)
-class ReshapeTask:
-    """Learning the shape of a fragment again, knowing more than at first.
-
-    Attributes:
-        packed: The fragment as Arrow IPC, or where it was put.
-        settled: For which objects it is known whether they are dictionaries.
-        profiled: As in `ReadTask`.
-    """
-
-    packed: Any
-    settled: Mapping[Path, bool]
-    profiled: str | None = None
-
-
-def reshape(task: ReshapeTask) -> ReadResult:
-    """Return the fragment and its shape, regrouped by what is settled."""
-    fragment = unpack_fragment(task.packed)
-    places = None if task.profiled is None else RecordPlaces.told_by(task.profiled, fragment)
-    return ReadResult.of(fragment, task.settled, places)
+        _add_text_origin(tape, Origin.FILE, TextLane.of([task.file] * count))
+    _add_integer_origins(tape, known)
+    if task.profiled is not None:
+        tape.places = RecordPlaces(task.profiled, known.get(Origin.LINE))
 
 
 @dataclass(frozen=True, slots=True)
 class RowsTask:
-    """The second half: turn one fragment into rows.
+    """The second half: turn what was put aside into rows.
 
     Attributes:
-        packed: The fragment as Arrow IPC, or where it was put.
+        packed: The tape or fragment of a chunk.
         records_before: Records of the same source before it.
     """
 
-    packed: Any
+    packed: bytes
     records_before: int = 0
 
-    def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
-        """Let a packed fragment travel apart from the rest (PEP 574)."""
-        packed = PickleBuffer(self.packed) if isinstance(self.packed, bytes) else self.packed
-        return RowsTask, (packed, self.records_before)
 
-
-@dataclass(slots=True)
+@dataclass
 class Plan:
     """What the second half needs to know: the settled shape and the layout."""
 
     record: ShapeNode
     layout: TableSet
 
-    def __getstate__(self) -> Any:
-        return pack_nodes(self.record), self.layout
+    @cached_property
+    def form(self) -> Form:
+        """The form of the settled shape."""
+        return form_of(self.record)
 
-    def __setstate__(self, state: Any) -> None:
-        packed, self.layout = state
-        self.record = unpack_nodes(packed)
-
-    def unpack_rows(self, packed: Mapping[str, Any], schemas: Mapping[str, Any]) -> dict[str, Any]:
-        """Return the record batches that `make_rows` packed."""
-        return {name: pa.ipc.read_record_batch(data, schemas[name]) for name, data in packed.items()}
-
-
-def make_rows(task: RowsTask, plan: Plan) -> dict[str, Any]:
-    """Return the rows of a fragment for each table, its keys counted from 1, as packed record batches."""
-    fragment = with_records_before(unpack_fragment(task.packed), task.records_before)
-    fragment = with_rests(conform(fragment, plan.record), plan.layout)
-    batches = make_tables(fragment, plan.layout)
-    return {name: batch.serialize() for name, batch in batches.items()}
+    def __call__(self, task: RowsTask) -> dict[str, Any]:
+        """Return the rows of a chunk for each table, its keys counted from 1, as record batches."""
+        fragment = with_records_before(
+            fragment_in_form(task.packed, self.record, self.form), task.records_before
+        )
+        return make_tables(with_rests(fragment, self.layout), self.layout)
 
 
 def with_rests(fragment: Fragment, layout: TableSet) -> Fragment:

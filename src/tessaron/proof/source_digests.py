@@ -12,12 +12,13 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Fragment
 from tessaron.core.kernel.xml_parsing import around_records
 from tessaron.core.paths import Origin
 from tessaron.core.rebuilding.record_digests import Words, record_digests
 from tessaron.core.selecting import Selection
-from tessaron.core.work import ReadTask, read_fragment, repeated_offsets
+from tessaron.core.tape.learning import as_few_columns
+from tessaron.core.tape.tape import Tape
+from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
@@ -80,29 +81,29 @@ class DigestWork:
 
     def __call__(self, task: ReadTask) -> DigestResult:
         """Return the digests of a chunk."""
-        fragment, is_cut = read_fragment(task)
-        result = self.of(fragment)
+        tape, is_cut = read_tape(task)
+        result = self.of(tape)
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
-            result.run_counts = task.chunk.counts_of(fragment.offsets)
-            result.digests = result.digests ^ _places(task.chunk, fragment, self.compared)
-        if self.wanted and len(fragment.offsets) == len(result.digests):
-            result.texts = self._texts(task, fragment, result.digests)
+            result.run_counts = task.chunk.counts_of(tape.offsets)
+            result.digests = result.digests ^ _places(task.chunk, tape, self.compared)
+        if self.wanted and len(tape.offsets) == len(result.digests):
+            result.texts = self._texts(task, tape, result.digests)
         return result
 
-    def of(self, fragment: Fragment, places: object = None) -> DigestResult:
-        """Return the digests of a fragment; `places` are for surveys."""
+    def of(self, tape: Tape) -> DigestResult:
+        """Return the digests of a tape."""
+        fragment = as_few_columns(tape)
         passed = fragment.passed_by_path()
         if passed:
             fragment = fragment.without_passed()
-        digests = record_digests(fragment, self.exact)
-        offsets = repeated_offsets(fragment) if len(fragment.offsets) else []
         return DigestResult(
-            digests, {}, passed, fragment.record_count, fragment.faults, fragment.repeated, offsets
-        )
+            record_digests(fragment, self.exact), {}, passed, tape.record_count, tape.faults, tape.repeated,
+            repeated_offsets(tape),
+        )  # fmt: skip
 
-    def _texts(self, task: ReadTask, fragment: Fragment, digests: Words) -> dict[int, str]:
-        starts = fragment.offsets
+    def _texts(self, task: ReadTask, tape: Tape, digests: Words) -> dict[int, str]:
+        starts = tape.offsets
         data = task.chunk.data
         # A record of XML takes what is declared around it along.
         head, tail = around_records(task.chunk) if isinstance(task.chunk, XmlChunk) else (b"", b"")
@@ -114,15 +115,15 @@ class DigestWork:
         return found
 
 
-def _places(chunk: XmlChunk, fragment: Fragment, compared: Compared) -> Words:
+def _places(chunk: XmlChunk, tape: Tape, compared: Compared) -> Words:
     """Return a number for each record that tells what is compared of its place and name; 0 without."""
-    made = np.zeros(fragment.record_count, np.uint64)
+    made = np.zeros(tape.record_count, np.uint64)
     if compared.places:
-        which, _, _ = chunk.places_of(fragment.offsets)
+        which, _, _ = chunk.places_of(tape.offsets)
         ways = [_number(run.way) if compared.every_way or "[" in run.way else 0 for run in chunk.runs]
         made ^= np.array(ways, np.uint64)[which]
     if compared.names:
-        names = next(node.texts for node in fragment.nodes if node.name == Origin.ELEMENT.value)
+        names = next(node.texts for node in tape.origins if node.name == Origin.ELEMENT.value)
         known = names.to_arrow().dictionary_encode()
         numbers = np.array([_number(f"<{name}>") for name in known.dictionary.to_pylist()], np.uint64)
         made ^= numbers[known.indices.to_numpy()]

@@ -13,6 +13,7 @@ from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.rebuilding.record_digests import Words, record_digests
+from tessaron.core.tape.learning import as_few_columns
 from tessaron.feeds import NoProgress
 from tessaron.layout_run import with_layout
 from tessaron.options import Options
@@ -67,11 +68,11 @@ class TableDigests:
     def _digests(self, lines: list[str], keys: Any) -> Words:
         options = KernelOptions(depth_limit=max(self._options.depth_limit, 100_000), tells_halves=self._exact)
         data = "\n".join(lines).encode()
-        fragment = choose_kernel(self._options.kernel)(data, Separator.LINE, False, options)
-        if fragment.faults or fragment.record_count != len(lines):
-            reason = fragment.faults[0].reason if fragment.faults else "records are not one a line"
+        tape = choose_kernel(self._options.kernel)(data, Separator.LINE, False, options)
+        if tape.faults or tape.record_count != len(lines):
+            reason = tape.faults[0].reason if tape.faults else "records are not one a line"
             raise DataError(f"what was made of the tables is no JSON: {reason}", Place("tables"))
-        return record_digests(fragment, self._exact, keys)
+        return record_digests(as_few_columns(tape), self._exact, keys)
 
     def _of_xml(self) -> Iterator[Digests]:
         """Read documents made of the tables as the source is read."""

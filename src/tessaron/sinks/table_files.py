@@ -17,6 +17,7 @@ from tessaron.core.formulas import with_harmless_texts
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.typing.types import in_shown_unit
 from tessaron.core.visible import in_quotes
+from tessaron.sinks.parquet_encodings import encodings_of
 
 _GROUP_ROWS = 131_072
 _GROUP_CELLS = 4_194_304
@@ -41,12 +42,14 @@ class ParquetFile:
     def __init__(self, path: Path, table: Table, for_spreadsheets: bool = False):
         self._path = path
         self._schema = table.arrow_schema()
+        self._keys = table.key_columns()
         self._writer: Any = None
 
     def write(self, rows: Any) -> None:
         """Append a `pyarrow.Table` as one row group."""
         if self._writer is None:
-            self._writer = pq.ParquetWriter(self._path, self._schema, compression="zstd")
+            encodings = encodings_of(rows, self._keys)
+            self._writer = pq.ParquetWriter(self._path, self._schema, compression="zstd", **encodings)
         self._writer.write_table(rows, row_group_size=max(rows.num_rows, 1))
 
     def close(self) -> None:

@@ -1,4 +1,4 @@
-"""Kernels: the code that turns bytes of whole records into fragments.
+"""Kernels: the code that turns bytes of whole records into tapes.
 
 Two kernels read JSON, by one contract: `python`, the readable reference, and `compiled`.
 """

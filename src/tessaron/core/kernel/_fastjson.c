@@ -1,96 +1,87 @@
-/* The compiled JSON kernel: bytes of whole records -> the lanes of a fragment.
+/* The compiled JSON kernel: bytes of whole records -> tape.
  *
  * It does what json_kernel.py does, and the same tests run on both. When a record is bad, or has a name
  * twice in one object, it gives up the chunk; the careful way of fast_kernel.py then finds what is wrong. No
  * Python object is made while parsing, so the interpreter lock is free meanwhile.
  */
-#define PY_SSIZE_T_CLEAN
-#include <Python.h>
-#include <stddef.h>
-#include <stdint.h>
-#include <stdlib.h>
-#include <string.h>
+#include "../tape/_tape.h"
 
-enum { K_NULL, K_BOOLEAN, K_INTEGER, K_LONG_INTEGER, K_FRACTION, K_TEXT, K_OBJECT, K_ARRAY };
-enum { R_RECORD, R_MEMBER, R_ELEMENT, R_ENTRY };
-enum { W_SCALARS = 1, W_RAW = 2, W_INSIDE = 4, W_ENTRY = 8, W_ALL = W_SCALARS | W_INSIDE };
+enum { W_SCALARS = 1, W_RAW = 2, W_INSIDE = 4, W_ALL = W_SCALARS | W_INSIDE };
 enum { S_LINE, S_COMMA, S_NOTHING };
-enum { OK = 0, BAD = 1, NO_MEMORY = 2, FAILED = 3, AGAIN = 4 };
 
-/* ---- growing buffers ---------------------------------------------------------------------------- */
-
-typedef struct { char *at; size_t used, room; } Buffer;
-
-static int grow(Buffer *b, size_t more) {
-    size_t need = b->used + more;
-    if (need <= b->room) return OK;
-    size_t room = b->room ? b->room * 2 : 64;
-    while (room < need) room *= 2;
-    char *at = realloc(b->at, room);
-    if (!at) return NO_MEMORY;
-    b->at = at;
-    b->room = room;
-    return OK;
-}
-
-static int put_bytes(Buffer *b, const void *bytes, size_t size) {
-    if (grow(b, size)) return NO_MEMORY;
-    if (size) memcpy(b->at + b->used, bytes, size);
-    b->used += size;
-    return OK;
-}
-
-#define DEFINE_PUT(name, type)                                   \
-    static inline int name(Buffer *b, type value) {              \
-        if (b->used + sizeof(type) > b->room && grow(b, sizeof(type))) return NO_MEMORY; \
-        memcpy(b->at + b->used, &value, sizeof(type));           \
-        b->used += sizeof(type);                                 \
-        return OK;                                               \
-    }
-DEFINE_PUT(put_u8, uint8_t)
-DEFINE_PUT(put_i32, int32_t)
-DEFINE_PUT(put_i64, int64_t)
-
-typedef struct { Buffer lengths, data; } Texts;
-
-static int put_text(Texts *t, const void *bytes, size_t size) {
-    return put_i64(&t->lengths, (int64_t)size) || put_bytes(&t->data, bytes, size) ? NO_MEMORY : OK;
-}
-
-/* ---- nodes -------------------------------------------------------------------------------------- */
+/* ---- the tape being written ------------------------------------------------------------------------ */
 
 typedef struct {
-    int32_t parent, level, element, entry;
-    int32_t row_count;   /* of a level node */
-    int32_t last_row;    /* the row of the last occurrence; -1 before the first */
-    int32_t position;    /* the position of all occurrences, while same_position */
-    uint8_t role, in_every_row, same_position;
-    uint8_t is_plain;    /* whether the name stands in JSON as it is, without escapes */
-    char *name;
-    int32_t name_size;
-    int32_t follower;    /* the member that came after this one last time; -1 unknown */
-    int32_t first_guess; /* the member that came first last time; -1 unknown */
-    int32_t *table;      /* hash table of members: node index or -1 */
-    int32_t table_room, member_count;
-    uint64_t hash;       /* of the name */
-    int32_t place;       /* in the selection; see select_node */
-    uint8_t wanted;      /* W_ flags */
-    int32_t rest;        /* the node that counts unwanted members beyond the limit; -1 */
-    int64_t passed;      /* values passed over here */
-    Buffer raw_rows;     /* the rows of `raws` */
-    Texts raws;          /* all that stands here, as JSON */
-    Buffer parent_rows, ordinals, rows, kinds, positions, booleans, integers;
-    Texts numbers, texts, keys;
-} Node;
+    uint8_t *kinds;
+    int32_t *names, *parents;
+    int64_t *values;
+    int32_t count, room;
+    Buffer data;       /* the bytes of texts and number texts */
+    Names steps;       /* the names, as steps of paths */
+} Writer;
 
-typedef struct { int32_t node, row, count, element, previous; uint8_t is_array; } Frame;
+static int grow_tape(Writer *w) {
+    if (w->room > INT32_MAX / 2) return NO_MEMORY;
+    int32_t room = w->room ? w->room * 2 : 1024;
+    void *made;
+#define GROW(lane) \
+    if (!(made = realloc(w->lane, (size_t)room * sizeof(*w->lane)))) return NO_MEMORY; \
+    w->lane = made
+    GROW(kinds); GROW(names); GROW(parents); GROW(values);
+#undef GROW
+    w->room = room;
+    return OK;
+}
+
+static inline int put_value(Writer *w, int kind, int32_t name, int32_t parent, int64_t value) {
+    if (w->count == w->room && grow_tape(w)) return NO_MEMORY;
+    int32_t i = w->count++;
+    w->kinds[i] = (uint8_t)kind;
+    w->names[i] = name;
+    w->parents[i] = parent;
+    w->values[i] = value;
+    return OK;
+}
+
+/* Puts a value whose text has been put at the end of `data`, from `from` on. */
+static inline int put_placed(Writer *w, int kind, int32_t name, int32_t parent, size_t from) {
+    size_t size = w->data.used - from;
+    if (from > UINT32_MAX || size > UINT32_MAX) return NO_MEMORY;
+    return put_value(w, kind, name, parent, (int64_t)((uint64_t)from | (uint64_t)size << 32));
+}
+
+static inline int put_text(Writer *w, int kind, int32_t name, int32_t parent, const void *bytes, size_t size) {
+    size_t from = w->data.used;
+    return put_bytes(&w->data, bytes, size) || put_placed(w, kind, name, parent, from) ? NO_MEMORY : OK;
+}
+
+static void free_writer(Writer *w) {
+    free(w->kinds);
+    free(w->names);
+    free(w->parents);
+    free(w->values);
+    free(w->data.at);
+    free_names(&w->steps);
+}
+
+/* Where a new value stands, and what is wanted of it. */
+typedef struct { int32_t name, parent, place; uint8_t wanted; } Spot;
+
+/* An open object or array: its index on the tape, the name that its members go by in `hints`. */
+typedef struct { int32_t index, hint, place, previous; uint8_t is_array; size_t members; } Frame;
+
+/* What is guessed of the order of members: the name that came after a name last time, and first in its objects. */
+typedef struct { int32_t follower, first; uint8_t is_plain; int32_t seen_in; } Hint;
+
+typedef struct { uint64_t key; int32_t place; int32_t wanted; } Asked;
 
 typedef struct {
     const uint8_t *text, *end;
-    Node *nodes;
-    int32_t node_count, node_room;
+    Writer tape;
+    Buffer hints;        /* a Hint for each name, one more in front for what has none */
     Frame *frames;
-    int32_t depth, frame_room, depth_limit, member_limit;
+    int32_t depth, frame_room, depth_limit;
+    Buffer members;      /* the names of the members of all open objects */
     Buffer scratch;      /* an unescaped text */
     Buffer spelled;      /* the same with half surrogates spelled out */
     uint8_t had_escapes, had_halves; /* of the text read last */
@@ -98,176 +89,66 @@ typedef struct {
     Buffer offsets;      /* where each record begins */
     Buffer brackets;     /* the open brackets of a value that is passed over or copied */
     PyObject *selection; /* says what is wanted; NULL for everything */
+    Asked *asked;        /* what it said, by place and name */
+    int32_t asked_count, asked_room;
+    size_t raw_from;     /* where the text of the value that is read begins, if that is wanted */
+    uint8_t has_raw;
 } Parser;
 
-/* Asks the selection what is wanted at a new node; once for each node of a chunk. */
-static int select_node(Parser *p, int32_t index) {
-    Node *n = &p->nodes[index];
-    n->wanted = W_ALL;
-    if (!p->selection) return OK;
-    int32_t place = n->parent < 0 ? 0 : p->nodes[n->parent].place;
-    if (place < 0) { n->place = -1; n->wanted = 0; return OK; }
+static inline Hint *hint_of(Parser *p, int32_t name) { return &AT(p->hints, Hint, name + 1); }
+
+/* Returns the number of a name, with a hint; -1 without memory. */
+static int32_t name_number(Parser *p, const char *name, size_t size) {
+    int32_t number = intern(&p->tape.steps, name, size);
+    if (number < 0) return -1;
+    if (number + 1 >= COUNT(p->hints, Hint)) {
+        Hint hint = {-1, -1, 1, -1};
+        for (size_t i = 0; i < size; i++)
+            if ((uint8_t)name[i] < 0x20 || name[i] == '"' || name[i] == '\\') hint.is_plain = 0;
+        if (put_bytes(&p->hints, &hint, sizeof hint)) return -1;
+    }
+    return number;
+}
+
+/* Asks the selection what is wanted at a place; once for each place and name of a chunk. */
+static int ask(Parser *p, int32_t place, int32_t name, Spot *spot) {
+    if (place < 0) { spot->place = -1; spot->wanted = 0; return OK; }
+    uint64_t key = ((uint64_t)(uint32_t)place << 32 | (uint32_t)(name + 2)) + 1;
+    if (2 * (p->asked_count + 1) > p->asked_room) {
+        int32_t room = p->asked_room ? p->asked_room * 2 : 64;
+        Asked *asked = calloc((size_t)room, sizeof(Asked));
+        if (!asked) return NO_MEMORY;
+        for (int32_t i = 0; i < p->asked_room; i++) {
+            if (!p->asked[i].key) continue;
+            int32_t at = (int32_t)(p->asked[i].key * 0x9E3779B97F4A7C15ULL >> 32 & (uint64_t)(room - 1));
+            while (asked[at].key) at = (at + 1) & (room - 1);
+            asked[at] = p->asked[i];
+        }
+        free(p->asked);
+        p->asked = asked;
+        p->asked_room = room;
+    }
+    int32_t at = (int32_t)(key * 0x9E3779B97F4A7C15ULL >> 32 & (uint64_t)(p->asked_room - 1));
+    for (; p->asked[at].key; at = (at + 1) & (p->asked_room - 1))
+        if (p->asked[at].key == key) {
+            spot->place = p->asked[at].place;
+            spot->wanted = (uint8_t)p->asked[at].wanted;
+            return OK;
+        }
     PyGILState_STATE state = PyGILState_Ensure();
-    const char *name = n->name ? n->name : "";
-    PyObject *made = PyObject_CallFunction(p->selection, "iiis#", (int)place, (int)(n->parent < 0), (int)n->role,
-                                           name, (Py_ssize_t)n->name_size);
+    PyObject *made = name == -2   ? PyObject_CallFunction(p->selection, "iO", (int)place, Py_True)
+                     : name < 0   ? PyObject_CallFunction(p->selection, "iO", (int)place, Py_None)
+                                  : PyObject_CallFunction(p->selection, "is#", (int)place, name_text(&p->tape.steps, name),
+                                                          (Py_ssize_t)p->tape.steps.at[name].size);
     int place_found = -1, wanted = 0;
     int status = made && PyArg_ParseTuple(made, "ii", &place_found, &wanted) ? OK : FAILED;
     Py_XDECREF(made);
     PyGILState_Release(state);
-    n->place = place_found;
-    n->wanted = (uint8_t)wanted;
+    p->asked[at] = (Asked){key, place_found, wanted};
+    p->asked_count++;
+    spot->place = place_found;
+    spot->wanted = (uint8_t)wanted;
     return status;
-}
-
-static int32_t new_node(Parser *p, int32_t parent, int role, const char *name, int32_t size) {
-    if (p->node_count == p->node_room) {
-        int32_t room = p->node_room ? p->node_room * 2 : 64;
-        Node *nodes = realloc(p->nodes, (size_t)room * sizeof(Node));
-        if (!nodes) return -1;
-        p->nodes = nodes;
-        p->node_room = room;
-    }
-    int32_t index = p->node_count;
-    Node *n = &p->nodes[index];
-    memset(n, 0, sizeof(Node));
-    if (name) {
-        n->name = malloc(size ? size : 1);
-        if (!n->name) return -1;
-        memcpy(n->name, name, size);
-    }
-    n->name_size = size;
-    n->is_plain = name != NULL;
-    for (int32_t i = 0; i < size; i++)
-        if ((uint8_t)name[i] < 0x20 || name[i] == '"' || name[i] == '\\') n->is_plain = 0;
-    n->parent = parent;
-    n->role = (uint8_t)role;
-    n->level = role == R_MEMBER ? p->nodes[parent].level : index;
-    n->element = n->entry = n->follower = n->first_guess = n->last_row = n->rest = -1;
-    n->in_every_row = n->same_position = 1;
-    p->node_count++;
-    return select_node(p, index) ? -1 : index;
-}
-
-static void free_node(Node *n) {
-    Buffer *buffers[] = {&n->parent_rows, &n->ordinals, &n->rows, &n->kinds, &n->positions, &n->booleans,
-                         &n->integers, &n->numbers.lengths, &n->numbers.data, &n->texts.lengths,
-                         &n->texts.data, &n->keys.lengths, &n->keys.data, &n->raw_rows, &n->raws.lengths,
-                         &n->raws.data};
-    for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
-    free(n->name);
-    free(n->table);
-}
-
-static uint64_t hash_of(const char *name, size_t size) {
-    uint64_t h = 1469598103934665603ULL;
-    for (size_t i = 0; i < size; i++) h = (h ^ (uint8_t)name[i]) * 1099511628211ULL;
-    return h ^ (h >> 29);
-}
-
-static int enlarge_table(Parser *p, Node *n) {
-    int32_t room = n->table_room ? n->table_room * 2 : 8;
-    int32_t *table = malloc((size_t)room * sizeof(int32_t));
-    if (!table) return NO_MEMORY;
-    memset(table, 0xff, (size_t)room * sizeof(int32_t));
-    for (int32_t i = 0; i < n->table_room; i++) {
-        if (n->table[i] < 0) continue;
-        int32_t at = (int32_t)(p->nodes[n->table[i]].hash & (uint64_t)(room - 1));
-        while (table[at] >= 0) at = (at + 1) & (room - 1);
-        table[at] = n->table[i];
-    }
-    free(n->table);
-    n->table = table;
-    n->table_room = room;
-    return OK;
-}
-
-static inline int is_named(const Node *n, const char *name, int32_t size) {
-    return n->name_size == size && memcmp(n->name, name, size) == 0;
-}
-
-/* Beyond the limit only an object that itself has most of the names may add to them: it is a wide record,
- * not a dictionary. Beyond WIDEST times the limit none may.
- * Where there are very many nodes already, names are data somewhere: then objects are full much earlier. */
-enum { WIDEST = 16, MANY_NODES = 8192, FEWER = 8 };
-
-static int is_full(const Parser *p, const Node *n, int32_t position) {
-    if (p->node_count >= MANY_NODES && n->member_count >= p->member_limit / FEWER) return 1;
-    if (n->member_count < p->member_limit) return 0;
-    return n->member_count >= WIDEST * p->member_limit || 2 * position < n->member_count;
-}
-
-/* Puts a new member into the hash table of its parent; returns it, or -1 without memory. */
-static int32_t link_member(Parser *p, int32_t parent, int32_t index, uint64_t hash) {
-    Node *n = &p->nodes[parent];
-    if (2 * (n->member_count + 1) > n->table_room && enlarge_table(p, n)) return -1;
-    p->nodes[index].hash = hash;
-    int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
-    while (n->table[at] >= 0) at = (at + 1) & (n->table_room - 1);
-    n->table[at] = index;
-    n->member_count++;
-    return index;
-}
-
-/* Returns the member of that name, made if need be; -1 without memory, -2 if there are too many members. */
-static int32_t member(Parser *p, int32_t parent, int32_t guess, int32_t position, const char *name, int32_t size) {
-    if (guess >= 0 && is_named(&p->nodes[guess], name, size)) return guess;
-    Node *n = &p->nodes[parent];
-    uint64_t hash = hash_of(name, size);
-    if (n->table_room) {
-        int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1));
-        for (; n->table[at] >= 0; at = (at + 1) & (n->table_room - 1)) {
-            Node *m = &p->nodes[n->table[at]];
-            if (m->hash == hash && is_named(m, name, size)) return n->table[at];
-        }
-    }
-    if (is_full(p, n, position)) {
-        /* Where only known names are wanted, those beyond the limit are counted together, unless one of them
-         * is wanted: then it gets its node. */
-        if (!p->selection) return -2;
-        int32_t index = new_node(p, parent, R_MEMBER, name, size);
-        if (index < 0) return -1;
-        if (p->nodes[index].wanted && !(p->nodes[index].wanted & W_ENTRY)) {
-            return link_member(p, parent, index, hash);
-        }
-        int is_entry = p->nodes[index].wanted != 0;
-        free_node(&p->nodes[index]);
-        p->node_count--;
-        if (is_entry) return -2;
-        n = &p->nodes[parent];
-        if (n->rest < 0) {
-            int32_t made = new_node(p, parent, R_MEMBER, NULL, 0);
-            if (made < 0) return -1;
-            p->nodes[made].wanted = 0;
-            p->nodes[made].place = -1;
-            p->nodes[parent].rest = made;
-        }
-        return p->nodes[parent].rest;
-    }
-    int32_t index = new_node(p, parent, R_MEMBER, name, size);
-    return index < 0 ? -1 : link_member(p, parent, index, hash);
-}
-
-static int list_rows(Node *n) { /* from "in every row so far" to an explicit list */
-    int32_t count = (int32_t)n->kinds.used;
-    for (int32_t i = 0; i < count; i++) if (put_i32(&n->rows, i)) return NO_MEMORY;
-    n->in_every_row = 0;
-    return OK;
-}
-
-static inline int occur(Node *n, int32_t row, int kind, int32_t position) {
-    if (n->in_every_row && (size_t)row != n->kinds.used && list_rows(n)) return NO_MEMORY;
-    if (!n->in_every_row && put_i32(&n->rows, row)) return NO_MEMORY;
-    if (n->same_position && position != n->position) {
-        if (n->kinds.used == 0) n->position = position;
-        else {
-            for (size_t i = 0; i < n->kinds.used; i++)
-                if (put_i32(&n->positions, n->position)) return NO_MEMORY;
-            n->same_position = 0;
-        }
-    }
-    if (!n->same_position && put_i32(&n->positions, position)) return NO_MEMORY;
-    return put_u8(&n->kinds, (uint8_t)kind);
 }
 
 /* ---- texts and numbers -------------------------------------------------------------------------- */
@@ -453,7 +334,8 @@ static inline int is_glued(const uint8_t *s, const uint8_t *end) {
 
 static inline int is_digit(const uint8_t *s, const uint8_t *end) { return s < end && *s >= '0' && *s <= '9'; }
 
-static int read_number(Parser *p, const uint8_t **s, Node *n, int32_t row, int32_t position) {
+/* Reads a number at *s: its kind, and its value or (for kinds that keep their text) where the text ends. */
+static int read_number(Parser *p, const uint8_t **s, int *kind, int64_t *integer) {
     const uint8_t *at = *s, *end = p->end, *from = at;
     int fraction = 0;
     uint64_t value = 0;
@@ -478,35 +360,33 @@ static int read_number(Parser *p, const uint8_t **s, Node *n, int32_t row, int32
     }
     if (is_glued(at, end)) return BAD;
     *s = at;
-    size_t size = (size_t)(at - from);
-    if (fraction)
-        return occur(n, row, K_FRACTION, position) || put_text(&n->numbers, from, size) ? NO_MEMORY : OK;
+    *kind = K_FRACTION;
+    if (fraction) return OK;
     int negative = *from == '-';
     /* 19 digits do not overflow 64 bits without sign */
     int fits = whole <= 19 && value <= (uint64_t)INT64_MAX + (uint64_t)negative && !(negative && value == 0);
-    if (!fits)
-        return occur(n, row, K_LONG_INTEGER, position) || put_text(&n->numbers, from, size) ? NO_MEMORY : OK;
-    int64_t integer = negative ? (int64_t)(0 - value) : (int64_t)value;
-    return occur(n, row, K_INTEGER, position) || put_i64(&n->integers, integer) ? NO_MEMORY : OK;
+    *kind = fits ? K_INTEGER : K_LONG_INTEGER;
+    *integer = negative ? (int64_t)(0 - value) : (int64_t)value;
+    return OK;
 }
 
-static int read_word(Parser *p, const uint8_t **s, Node *n, int32_t row, int32_t position) {
-    static const struct { const char *word; size_t size; int kind; uint8_t value; } words[] = {
+/* Reads one of the three words at *s. */
+static int read_word(Parser *p, const uint8_t **s, int *kind, int64_t *value) {
+    static const struct { const char *word; size_t size; int kind; int64_t value; } words[] = {
         {"true", 4, K_BOOLEAN, 1}, {"false", 5, K_BOOLEAN, 0}, {"null", 4, K_NULL, 0}};
     for (int i = 0; i < 3; i++) {
         if ((size_t)(p->end - *s) < words[i].size || memcmp(*s, words[i].word, words[i].size)) continue;
-        const uint8_t *after = *s + words[i].size;
-        if (is_glued(after, p->end)) return BAD;
-        *s = after;
-        if (occur(n, row, words[i].kind, position)) return NO_MEMORY;
-        return words[i].kind == K_BOOLEAN ? put_u8(&n->booleans, words[i].value) : OK;
+        *s += words[i].size;
+        *kind = words[i].kind;
+        *value = words[i].value;
+        return is_glued(*s, p->end) ? BAD : OK;
     }
     return BAD;
 }
 
 /* ---- records ------------------------------------------------------------------------------------ */
 
-static int push(Parser *p, int32_t node, int32_t row, uint8_t is_array, int32_t element) {
+static int push(Parser *p, int32_t index, const Spot *spot, uint8_t is_array) {
     if (p->depth >= p->depth_limit) return BAD;
     if (p->depth == p->frame_room) {
         int32_t room = p->frame_room ? p->frame_room * 2 : 64;
@@ -515,81 +395,67 @@ static int push(Parser *p, int32_t node, int32_t row, uint8_t is_array, int32_t 
         p->frames = frames;
         p->frame_room = room;
     }
-    p->frames[p->depth++] = (Frame){node, row, 0, element, -1, is_array};
+    int32_t hint = spot->name >= 0 ? spot->name : p->depth ? p->frames[p->depth - 1].hint : -1;
+    p->frames[p->depth++] = (Frame){index, hint, spot->place, -1, is_array, p->members.used};
     return OK;
 }
 
-/* Says whether the name of a node, with its closing quote, stands at s. */
-static inline int is_next(const Node *n, const uint8_t *s, const uint8_t *end) {
-    return n->is_plain && end - s > n->name_size && s[n->name_size] == '"' && !memcmp(s, n->name, n->name_size);
+/* Closes the innermost container; BAD if it is an object with a name twice. */
+static int pop(Parser *p) {
+    Frame *f = &p->frames[--p->depth];
+    if (f->is_array) return OK;
+    int32_t *name = (int32_t *)(p->members.at + f->members), *stop = (int32_t *)(p->members.at + p->members.used);
+    for (; name < stop; name++) {
+        Hint *hint = hint_of(p, *name);
+        if (hint->seen_in == f->index) return BAD;
+        hint->seen_in = f->index;
+    }
+    p->members.used = f->members;
+    return OK;
 }
 
-/* Reads the name and colon of the next member of the innermost object; gives where its value goes. */
-static int read_name(Parser *p, const uint8_t **s, int32_t *node, int32_t *row, int32_t *position) {
+/* Says whether a name, with its closing quote, stands at s. */
+static inline int is_next(Parser *p, int32_t name, const uint8_t *s) {
+    const Name *n = &p->tape.steps.at[name];
+    return hint_of(p, name)->is_plain && p->end - s > n->size && s[n->size] == '"' &&
+           !memcmp(s, p->tape.steps.text.at + n->from, (size_t)n->size);
+}
+
+/* Reads the name and colon of the next member of the innermost object; gives where its value stands. */
+static int read_name(Parser *p, const uint8_t **s, Spot *spot) {
     Frame *f = &p->frames[p->depth - 1];
-    const char *name;
-    size_t size;
     *s = skip_space(*s, p->end);
     if (*s >= p->end || **s != '"') return BAD;
     (*s)++;
-    int32_t guess = f->previous >= 0 ? p->nodes[f->previous].follower : p->nodes[f->node].first_guess;
-    int32_t found = -1;
-    if (guess >= 0 && is_next(&p->nodes[guess], *s, p->end)) { /* the usual order of members: no need to scan */
-        found = guess;
-        *s += p->nodes[guess].name_size + 1;
+    int32_t guess = f->previous >= 0 ? hint_of(p, f->previous)->follower : hint_of(p, f->hint)->first;
+    if (guess >= 0 && is_next(p, guess, *s)) { /* the usual order of members: no need to scan */
+        *s += p->tape.steps.at[guess].size + 1;
     } else {
+        const char *name;
+        size_t size;
         int status = read_text(p, s, &name, &size);
         if (!status) status = name_to_step(p, &name, &size);
         if (status) return status;
+        guess = name_number(p, name, size);
+        if (guess < 0) return NO_MEMORY;
+        if (f->previous >= 0) hint_of(p, f->previous)->follower = guess;
+        else hint_of(p, f->hint)->first = guess;
     }
+    f->previous = guess;
+    if (put_i32(&p->members, guess)) return NO_MEMORY;
     *s = skip_space(*s, p->end);
     if (*s >= p->end || **s != ':') return BAD;
     (*s)++;
-    *position = f->count++;
-    if (found < 0) found = member(p, f->node, guess, *position, name, (int32_t)size);
-    if (found == -1) return NO_MEMORY;
-    if (found >= 0) {
-        if (found != guess && found != p->nodes[f->node].rest) {
-            if (f->previous >= 0) p->nodes[f->previous].follower = found;
-            else p->nodes[f->node].first_guess = found;
-        }
-        if (found != p->nodes[f->node].rest) f->previous = found;
-        if (found != p->nodes[f->node].rest) {
-            if (p->nodes[found].last_row == f->row) return BAD; /* the name stands twice in the object */
-            p->nodes[found].last_row = f->row;
-        }
-        *node = found;
-        *row = f->row;
-        return OK;
-    }
-    if (p->nodes[f->node].entry < 0) {
-        int32_t made = new_node(p, f->node, R_ENTRY, NULL, 0);
-        if (made < 0) return NO_MEMORY;
-        p->nodes[f->node].entry = made;
-    }
-    *node = p->nodes[f->node].entry;
-    Node *entry = &p->nodes[*node];
-    *row = entry->row_count++;
-    if (put_i32(&entry->parent_rows, f->row) || put_i32(&entry->ordinals, *position + 1)) return NO_MEMORY;
-    *position = 0;
-    return put_text(&entry->keys, name, size);
+    spot->name = guess;
+    spot->parent = f->index;
+    return p->selection ? ask(p, f->place, guess, spot) : OK;
 }
 
-static int next_element(Parser *p, int32_t *node, int32_t *row, int32_t *position) {
+static int next_element(Parser *p, Spot *spot) {
     Frame *f = &p->frames[p->depth - 1];
-    Node *e = &p->nodes[f->element];
-    *node = f->element;
-    *row = e->row_count++;
-    *position = 0;
-    f->count++;
-    return put_i32(&e->parent_rows, f->row) || put_i32(&e->ordinals, f->count) ? NO_MEMORY : OK;
-}
-
-/* Says whether a value that begins so goes into columns; its text is taken besides if that is wanted. */
-static inline int is_read(Parser *p, int32_t node, int first) {
-    uint8_t wanted = p->nodes[node].wanted;
-    if (wanted & W_RAW) return 0;
-    return wanted & (first == '{' || first == '[' ? W_INSIDE : W_SCALARS);
+    spot->name = NO_NAME;
+    spot->parent = f->index;
+    return p->selection ? ask(p, f->place, NO_NAME, spot) : OK;
 }
 
 static int copy_text(Parser *p, const uint8_t **s, Buffer *out) {
@@ -694,86 +560,99 @@ static int walk_value(Parser *p, const uint8_t **start, Buffer *out) {
     return OK;
 }
 
-/* Deals with a value at *s that is not (only) read into columns; *s goes behind it. */
-static int copy_value(Parser *p, const uint8_t **s, int32_t node, int32_t row) {
-    Node *n = &p->nodes[node];
-    int is_null = **s == 'n';
-    if (!(n->wanted & W_RAW)) {
-        n->passed += !is_null;
-        return **s == '{' || **s == '[' ? walk_value(p, s, NULL) : copy_scalar(p, s, NULL);
+/* Deals with a value at *s that is not (only) read; *s goes behind it. AGAIN says that it is to be read too. */
+static int copy_value(Parser *p, const uint8_t **s, const Spot *spot) {
+    Writer *w = &p->tape;
+    int is_open = **s == '{' || **s == '[', is_null = **s == 'n';
+    if (!(spot->wanted & W_RAW)) {
+        int status = is_open ? walk_value(p, s, NULL) : copy_scalar(p, s, NULL);
+        if (status) return status;
+        return put_value(w, is_null ? M_HOLE : M_PASSED, spot->name, spot->parent, 0);
     }
     const uint8_t *from = *s;
-    size_t before = n->raws.data.used;
-    int status = walk_value(p, s, &n->raws.data);
+    p->raw_from = w->data.used;
+    int status = walk_value(p, s, &w->data);
     if (status) return status;
-    if (is_null) n->raws.data.used = before;
-    else if (put_i32(&n->raw_rows, row) || put_i64(&n->raws.lengths, (int64_t)(n->raws.data.used - before))) return NO_MEMORY;
-    if (!(n->wanted & (W_SCALARS | W_INSIDE))) return OK;
-    *s = from;
-    return AGAIN;
+    if (is_null) w->data.used = p->raw_from;
+    p->has_raw = !is_null;
+    if (spot->wanted & (is_open ? W_INSIDE : W_SCALARS)) {
+        *s = from;
+        return AGAIN;
+    }
+    if (put_value(w, M_HOLE, spot->name, spot->parent, 0)) return NO_MEMORY;
+    if (!p->has_raw) return OK;
+    p->has_raw = 0;
+    return put_placed(w, M_RAW, NO_NAME, w->count - 1, p->raw_from);
 }
 
-/* Reads one JSON text at *s into the next row of the record node. */
+/* Puts the value that was read; behind it its text, if that is wanted. */
+static int put_read(Parser *p, int kind, const Spot *spot, int64_t value, const void *bytes, size_t size) {
+    Writer *w = &p->tape;
+    size_t raw_end = w->data.used;
+    int status = bytes ? put_text(w, kind, spot->name, spot->parent, bytes, size)
+                       : put_value(w, kind, spot->name, spot->parent, value);
+    if (status || !p->has_raw) return status;
+    p->has_raw = 0;
+    return put_value(w, M_RAW, NO_NAME, w->count - 1,
+                     (int64_t)((uint64_t)p->raw_from | (uint64_t)(raw_end - p->raw_from) << 32));
+}
+
+/* Reads one JSON text at *s. */
 static int read_record(Parser *p, const uint8_t **start) {
     const uint8_t *s = *start, *end = p->end;
-    int32_t node = 0, row = p->nodes[0].row_count++, position = 0;
+    Spot spot = {NO_NAME, -1, 0, W_ALL};
     int status;
     p->depth = 0;
+    p->members.used = 0;
+    if (p->selection && (status = ask(p, 0, -2, &spot))) return status;
     for (;;) {
         s = skip_space(s, end);
         if (s >= end) return BAD;
-        int closed = 0, here = *s;
-        if (p->selection && !is_read(p, node, here)) {
-            /* passed over, or only its text is wanted */
-            status = copy_value(p, &s, node, row);
+        int closed = 0, here = *s, kind = K_NULL;
+        int64_t value = 0;
+        if (spot.wanted != W_ALL && (spot.wanted & W_RAW || !(spot.wanted & (here == '{' || here == '[' ? W_INSIDE : W_SCALARS)))) {
+            status = copy_value(p, &s, &spot);
             if (status && status != AGAIN) return status;
-            uint8_t rest = p->nodes[node].wanted & (here == '{' || here == '[' ? W_INSIDE : W_SCALARS);
             if (status == OK) here = -1;
-            else if (!rest) { /* the other kind of value is wanted in columns, not this one */
-                if ((status = walk_value(p, &s, NULL))) return status;
-                here = -1;
-            }
         }
         switch (here) {
             case -1: break;
             case '{':
                 s++;
-                if (occur(&p->nodes[node], row, K_OBJECT, position)) return NO_MEMORY;
-                if ((status = push(p, node, row, 0, -1))) return status;
+                if ((status = put_read(p, K_OBJECT, &spot, 0, NULL, 0))) return status;
+                if ((status = push(p, p->tape.count - 1 - (p->tape.kinds[p->tape.count - 1] == M_RAW), &spot, 0))) return status;
                 s = skip_space(s, end);
                 if (s < end && *s == '}') { s++; p->depth--; break; }
-                if ((status = read_name(p, &s, &node, &row, &position))) return status;
+                if ((status = read_name(p, &s, &spot))) return status;
                 continue;
-            case '[': {
+            case '[':
                 s++;
-                if (occur(&p->nodes[node], row, K_ARRAY, position)) return NO_MEMORY;
-                if (p->nodes[node].element < 0) {
-                    int32_t made = new_node(p, node, R_ELEMENT, NULL, 0);
-                    if (made < 0) return NO_MEMORY;
-                    p->nodes[node].element = made;
-                }
-                if ((status = push(p, node, row, 1, p->nodes[node].element))) return status;
+                if ((status = put_read(p, K_ARRAY, &spot, 0, NULL, 0))) return status;
+                if ((status = push(p, p->tape.count - 1 - (p->tape.kinds[p->tape.count - 1] == M_RAW), &spot, 1))) return status;
                 s = skip_space(s, end);
                 if (s < end && *s == ']') { s++; p->depth--; break; }
-                if ((status = next_element(p, &node, &row, &position))) return status;
+                if ((status = next_element(p, &spot))) return status;
                 continue;
-            }
             case '"': {
                 const char *bytes;
                 size_t size;
                 s++;
                 if ((status = read_text(p, &s, &bytes, &size))) return status;
                 if ((status = spell_halves(p, &bytes, &size, p->tells_halves))) return status;
-                Node *n = &p->nodes[node];
-                if (occur(n, row, K_TEXT, position) || put_text(&n->texts, bytes, size)) return NO_MEMORY;
+                if (put_read(p, K_TEXT, &spot, 0, bytes, size)) return NO_MEMORY;
                 break;
             }
             case 't': case 'f': case 'n':
-                if ((status = read_word(p, &s, &p->nodes[node], row, position))) return status;
+                if ((status = read_word(p, &s, &kind, &value))) return status;
+                if (put_read(p, kind, &spot, value, NULL, 0)) return NO_MEMORY;
                 break;
-            default:
+            default: {
+                const uint8_t *from = s;
                 if (*s != '-' && !is_digit(s, end)) return BAD;
-                if ((status = read_number(p, &s, &p->nodes[node], row, position))) return status;
+                if ((status = read_number(p, &s, &kind, &value))) return status;
+                status = put_read(p, kind, &spot, value, kind == K_INTEGER ? NULL : from, (size_t)(s - from));
+                if (status) return status;
+            }
         }
         while (p->depth && !closed) { /* behind a value: on to the next, or close the container */
             Frame *f = &p->frames[p->depth - 1];
@@ -781,13 +660,12 @@ static int read_record(Parser *p, const uint8_t **start) {
             if (s >= end) return BAD;
             if (*s == ',') {
                 s++;
-                status = f->is_array ? next_element(p, &node, &row, &position)
-                                     : read_name(p, &s, &node, &row, &position);
+                status = f->is_array ? next_element(p, &spot) : read_name(p, &s, &spot);
                 if (status) return status;
                 closed = 1;
             } else if (*s == (f->is_array ? ']' : '}')) {
                 s++;
-                p->depth--;
+                if (pop(p)) return BAD;
             } else return BAD;
         }
         if (!p->depth && !closed) break;
@@ -804,9 +682,11 @@ static int has_line_break(const uint8_t *from, const uint8_t *to) {
 static int read_all(Parser *p, int separator, int continues) {
     const uint8_t *s = p->text, *end = p->end;
     int comma_due = separator == S_COMMA && continues;
+    Hint nameless = {-1, -1, 0, -1};
+    if (put_bytes(&p->hints, &nameless, sizeof nameless)) return NO_MEMORY;
     for (;;) {
         s = skip_space(s, end);
-        if (s >= end && !(comma_due && p->nodes[0].row_count == 0)) return OK;
+        if (s >= end && !(comma_due && p->tape.count == 0)) return OK;
         if (separator == S_COMMA) {
             if (comma_due) {
                 if (s >= end || *s != ',') return BAD;
@@ -825,125 +705,53 @@ static int read_all(Parser *p, int separator, int continues) {
 
 /* ---- results ------------------------------------------------------------------------------------ */
 
-static Buffer *lane_of(Parser *p, int32_t node, size_t offset_in_node) {
-    return (Buffer *)((char *)&p->nodes[node] + offset_in_node);
+static PyObject *lane_bytes(const void *lane, int32_t count, size_t width) {
+    return PyBytes_FromStringAndSize(lane, (Py_ssize_t)((size_t)count * width));
 }
 
-static PyObject *joined(Parser *p, size_t offset_in_node) {
-    size_t total = 0;
-    for (int32_t i = 0; i < p->node_count; i++) total += lane_of(p, i, offset_in_node)->used;
-    PyObject *bytes = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)total);
-    if (!bytes) return NULL;
-    char *at = PyBytes_AS_STRING(bytes);
-    for (int32_t i = 0; i < p->node_count; i++) {
-        Buffer *b = lane_of(p, i, offset_in_node);
-        if (b->used) memcpy(at, b->at, b->used);
-        at += b->used;
-    }
-    return bytes;
-}
-
-static PyObject *counts_of(Parser *p, size_t offset_in_node, size_t width) {
-    Buffer out = {0};
-    for (int32_t i = 0; i < p->node_count; i++) {
-        if (put_i64(&out, (int64_t)(lane_of(p, i, offset_in_node)->used / width))) { free(out.at); return PyErr_NoMemory(); }
-    }
-    PyObject *bytes = PyBytes_FromStringAndSize(out.at, (Py_ssize_t)out.used);
-    free(out.at);
-    return bytes;
-}
-
-static int set(PyObject *dict, const char *key, PyObject *value) {
-    if (!value) return -1;
-    int status = PyDict_SetItemString(dict, key, value);
-    Py_DECREF(value);
-    return status;
-}
-
-static int finish_lists(Parser *p) { /* explicit rows and positions, so that all nodes read alike */
-    for (int32_t i = 0; i < p->node_count; i++) {
-        Node *n = &p->nodes[i];
-        int32_t level_rows = p->nodes[n->level].row_count;
-        if (n->in_every_row && n->kinds.used != (size_t)level_rows && list_rows(n)) return NO_MEMORY;
-        if (!n->in_every_row && n->rows.used == (size_t)level_rows * 4) { n->rows.used = 0; n->in_every_row = 1; }
-        if (n->same_position && n->kinds.used && n->role == R_MEMBER &&
-            put_i32(&n->positions, n->position)) return NO_MEMORY;
-    }
-    return OK;
-}
-
-static PyObject *heads(Parser *p) {
-    PyObject *list = PyList_New(p->node_count);
-    for (int32_t i = 0; list && i < p->node_count; i++) {
-        Node *n = &p->nodes[i];
-        PyObject *name = Py_None;
-        if (n->name) name = PyUnicode_DecodeUTF8(n->name, n->name_size, NULL);
-        else Py_INCREF(name);
-        PyObject *head = name ? Py_BuildValue("(iiNiiLi)", n->parent, (int)n->role, name,
-                                              (int)p->nodes[n->level].row_count, (int)n->in_every_row,
-                                              (long long)n->passed, (int)n->wanted)
-                              : NULL;
-        if (!head) { Py_CLEAR(list); break; }
-        PyList_SET_ITEM(list, i, head);
-    }
-    return list;
-}
-
-static PyObject *result(Parser *p) {
+/* Returns the tape as a dict of bytes, names as lengths and one text. */
+static PyObject *tape_of(Writer *w, const Buffer *offsets) {
     PyObject *dict = PyDict_New();
-    if (!dict || finish_lists(p)) goto fail;
-    static const struct { const char *name; size_t offset, width; } lanes[] = {
-        {"parent_rows", offsetof(Node, parent_rows), 4}, {"ordinals", offsetof(Node, ordinals), 4},
-        {"rows", offsetof(Node, rows), 4}, {"kinds", offsetof(Node, kinds), 1},
-        {"positions", offsetof(Node, positions), 4}, {"booleans", offsetof(Node, booleans), 1},
-        {"integers", offsetof(Node, integers), 8}, {"numbers", offsetof(Node, numbers.lengths), 8},
-        {"texts", offsetof(Node, texts.lengths), 8}, {"keys", offsetof(Node, keys.lengths), 8},
-        {"raw_rows", offsetof(Node, raw_rows), 4}, {"raws", offsetof(Node, raws.lengths), 8}};
-    static const struct { const char *name; size_t offset; } data[] = {
-        {"numbers_data", offsetof(Node, numbers.data)}, {"texts_data", offsetof(Node, texts.data)},
-        {"keys_data", offsetof(Node, keys.data)}, {"raws_data", offsetof(Node, raws.data)}};
-    for (size_t i = 0; i < sizeof(lanes) / sizeof(*lanes); i++) {
-        char key[32];
-        snprintf(key, sizeof key, "%s_counts", lanes[i].name);
-        if (set(dict, lanes[i].name, joined(p, lanes[i].offset)) ||
-            set(dict, key, counts_of(p, lanes[i].offset, lanes[i].width))) goto fail;
-    }
-    for (size_t i = 0; i < sizeof(data) / sizeof(*data); i++)
-        if (set(dict, data[i].name, joined(p, data[i].offset))) goto fail;
-    if (set(dict, "heads", heads(p)) ||
-        set(dict, "offsets", PyBytes_FromStringAndSize(p->offsets.at, (Py_ssize_t)p->offsets.used))) goto fail;
+    if (!dict) return NULL;
+    Buffer sizes = {0};
+    for (int32_t i = 0; i < w->steps.count; i++)
+        if (put_i64(&sizes, w->steps.at[i].size)) { free(sizes.at); Py_DECREF(dict); return PyErr_NoMemory(); }
+    int failed = set_item(dict, "kinds", lane_bytes(w->kinds, w->count, sizeof *w->kinds)) ||
+                 set_item(dict, "names", lane_bytes(w->names, w->count, sizeof *w->names)) ||
+                 set_item(dict, "parents", lane_bytes(w->parents, w->count, sizeof *w->parents)) ||
+                 set_item(dict, "values", lane_bytes(w->values, w->count, sizeof *w->values)) ||
+                 set_item(dict, "data", bytes_of(&w->data)) || set_item(dict, "step_sizes", bytes_of(&sizes)) ||
+                 set_item(dict, "step_data", bytes_of(&w->steps.text)) || set_item(dict, "offsets", bytes_of(offsets));
+    free(sizes.at);
+    if (failed) Py_CLEAR(dict);
     return dict;
-fail:
-    Py_XDECREF(dict);
-    return PyErr_Occurred() ? NULL : PyErr_NoMemory();
 }
 
 static void free_parser(Parser *p) {
-    for (int32_t i = 0; i < p->node_count; i++) free_node(&p->nodes[i]);
-    free(p->nodes); free(p->frames); free(p->scratch.at); free(p->spelled.at); free(p->brackets.at); free(p->offsets.at);
+    free_writer(&p->tape);
+    free(p->frames); free(p->hints.at); free(p->members.at); free(p->scratch.at); free(p->spelled.at);
+    free(p->brackets.at); free(p->offsets.at); free(p->asked);
 }
 
 static PyObject *py_parse(PyObject *self, PyObject *args) {
     Py_buffer buffer;
-    int separator, continues, member_limit, depth_limit, status, tells_halves = 0;
+    int separator, continues, depth_limit, status, tells_halves = 0;
     PyObject *selection = Py_None;
-    if (!PyArg_ParseTuple(args, "y*iiii|Op", &buffer, &separator, &continues, &member_limit, &depth_limit,
-                          &selection, &tells_halves))
+    if (!PyArg_ParseTuple(args, "y*iii|Op", &buffer, &separator, &continues, &depth_limit, &selection, &tells_halves))
         return NULL;
     Parser p = {0};
     p.selection = selection == Py_None ? NULL : selection;
     p.text = buffer.buf;
     p.end = p.text + buffer.len;
-    p.member_limit = member_limit;
     p.depth_limit = depth_limit;
     p.tells_halves = (uint8_t)tells_halves;
     Py_BEGIN_ALLOW_THREADS
-    status = new_node(&p, -1, R_RECORD, NULL, 0) < 0 ? NO_MEMORY : read_all(&p, separator, continues);
+    status = read_all(&p, separator, continues);
     Py_END_ALLOW_THREADS
     PyObject *made;
     if (PyErr_Occurred()) made = NULL;
     else if (status == BAD) { made = Py_None; Py_INCREF(made); }
-    else made = status == NO_MEMORY ? PyErr_NoMemory() : result(&p);
+    else made = status ? PyErr_NoMemory() : tape_of(&p.tape, &p.offsets);
     free_parser(&p);
     PyBuffer_Release(&buffer);
     return made;
@@ -993,11 +801,11 @@ static PyObject *py_scan(PyObject *self, PyObject *args) {
 }
 
 static PyMethodDef methods[] = {
-    {"parse_xml", py_parse_xml, METH_VARARGS, "The lanes of a fragment, from XML; see _fastxml.h."},
-    {"parse", py_parse, METH_VARARGS, "Return the lanes of a fragment, or None if a record is bad."},
+    {"parse_xml", py_parse_xml, METH_VARARGS, "The tape of records of XML; see _fastxml.h."},
+    {"parse", py_parse, METH_VARARGS, "Return a tape, or None if a record is bad."},
     {"scan", py_scan, METH_VARARGS, "Return where to cut a block, and the state behind it."},
     {NULL, NULL, 0, NULL}};
 
-static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "_fastjson", "The compiled JSON kernel.", 0, methods};
+static struct PyModuleDef module = {PyModuleDef_HEAD_INIT, "_fastjson", "The compiled kernels.", 0, methods};
 
 PyMODINIT_FUNC PyInit__fastjson(void) { return PyModule_Create(&module); }

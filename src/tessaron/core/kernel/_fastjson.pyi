@@ -5,9 +5,8 @@ def parse(
     data: bytes,
     separator: int,
     continues: int,
-    member_limit: int,
     depth_limit: int,
-    selection: Callable[[int, int, int, str], tuple[int, int]] | None = None,
+    selection: Callable[[int, str | bool | None], tuple[int, int]] | None = None,
     tells_halves: bool = False,
     /,
 ) -> dict[str, Any] | None: ...
@@ -15,5 +14,5 @@ def parse_xml(
     data: bytes, prefixes: tuple[tuple[str, str], ...], nil: str, trims: int, /
 ) -> dict[str, Any] | None: ...
 def scan(
-    block: bytes, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /
+    block: bytes | memoryview, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /
 ) -> tuple[int, int, int, int, int]: ...

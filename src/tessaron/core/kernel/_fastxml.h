@@ -1,31 +1,29 @@
-/* The compiled part of the XML kernel: records that lxml has found to be well-formed -> the lanes of a fragment.
+/* The compiled part of the XML kernel: records that lxml has found to be well-formed -> tape.
  *
  * It does what XmlBuilder of xml_kernel.py does, and the same tests run on both. It only knows elements,
- * attributes, text, CDATA, comments and the references that every document has; whatever else there is, or an
- * object of very many names, makes it give up the chunk (BAD), which is then read in Python.
+ * attributes, text, CDATA, comments and the references that every document has; whatever else there is makes it
+ * give up the chunk (BAD), which is then read in Python.
  * A record is first a small tree, as only its end tells what repeats, and is then walked like in Python.
  */
 
-typedef struct { const char *raw; int32_t raw_size, size; char *name; uint64_t hash; int32_t stamp, group; } XmlName;
+typedef struct { const char *raw; int32_t raw_size, step; uint64_t hash; int32_t stamp, group; } XmlName;
 typedef struct { const char *prefix, *spelled; int32_t prefix_size, spelled_size; } XmlPrefix;
 typedef struct { int32_t name, first, last, next, next_same, attributes, attribute_count, pieces, last_piece, elements; } XmlElement;
 typedef struct { int32_t name; size_t from, size; } XmlAttribute;
 typedef struct { size_t from, size; int32_t next; } XmlPiece;
 typedef struct { int32_t first, last, count, name; } XmlGroup;
-typedef struct { int32_t element, node, row; } XmlPending;
+/* An element that is being walked: its place on the tape, its groups, and which of their elements comes next. */
+typedef struct { int32_t element, index, groups, group, next, parent; size_t groups_end; } XmlOpen;
 
 typedef struct {
     Parser *p;
     XmlName *names; int32_t name_count, name_room, *table, table_room;
     XmlPrefix *prefixes; int32_t prefix_count;
     const char *nil; int32_t nil_size;       /* how xsi:nil is written here; size 0 if it is not declared */
-    Buffer elements, attributes, pieces, chars, groups, pending, inside, open, whole;
-    int32_t stamp, trims;
+    Buffer elements, attributes, pieces, chars, groups, pending, open, whole, spelled;
+    int32_t stamp, trims, text_step;
     int64_t comments, instructions;
 } Xml;
-
-#define XML_AT(buffer, type, index) (((type *)(buffer).at)[index])
-#define XML_COUNT(buffer, type) ((int32_t)((buffer).used / sizeof(type)))
 
 static inline int is_space(uint8_t c) { return c == ' ' || c == '\n' || c == '\r' || c == '\t'; }
 
@@ -49,14 +47,12 @@ static int spell_name(Xml *x, XmlName *n, const char *raw, int32_t size, int is_
     }
     const char *local = colon ? colon + 1 : raw;
     int32_t local_size = size - (int32_t)(local - raw);
-    n->name = malloc((size_t)(local_size + spelled_size + 3));
-    if (!n->name) return NO_MEMORY;
-    char *at = n->name;
-    *at++ = '\x1f';
-    if (is_attribute) *at++ = '@';
-    if (spelled_size) { memcpy(at, spelled, (size_t)spelled_size); at += spelled_size; *at++ = ':'; }
-    memcpy(at, local, (size_t)local_size);
-    n->size = (int32_t)(at + local_size - n->name);
+    x->spelled.used = 0;
+    if (put_bytes(&x->spelled, "\x1f@", is_attribute ? 2 : 1) || put_bytes(&x->spelled, spelled, (size_t)spelled_size) ||
+        put_bytes(&x->spelled, ":", spelled_size ? 1 : 0) || put_bytes(&x->spelled, local, (size_t)local_size))
+        return NO_MEMORY;
+    n->step = intern(&x->p->tape.steps, x->spelled.at, x->spelled.used);
+    if (n->step < 0) return NO_MEMORY;
     return OK;
 }
 
@@ -154,10 +150,10 @@ static int add_piece(Xml *x, int32_t element, const uint8_t *s, const uint8_t *s
     int status = put_characters(x, s, stop, 0, has_references);
     if (status) return status;
     XmlPiece piece = {from, x->chars.used - from, -1};
-    int32_t index = XML_COUNT(x->pieces, XmlPiece);
+    int32_t index = COUNT(x->pieces, XmlPiece);
     if (put_bytes(&x->pieces, &piece, sizeof piece)) return NO_MEMORY;
-    XmlElement *e = &XML_AT(x->elements, XmlElement, element);
-    if (e->pieces < 0) e->pieces = index; else XML_AT(x->pieces, XmlPiece, e->last_piece).next = index;
+    XmlElement *e = &AT(x->elements, XmlElement, element);
+    if (e->pieces < 0) e->pieces = index; else AT(x->pieces, XmlPiece, e->last_piece).next = index;
     e->last_piece = index;
     return OK;
 }
@@ -179,7 +175,7 @@ static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int
     if (s >= end || s == from) return BAD;
     int32_t name = intern_name(x, (const char *)from, (int32_t)(s - from), 0);
     if (name < 0) return -name - 10;
-    XmlElement element = {name, -1, -1, -1, -1, XML_COUNT(x->attributes, XmlAttribute), 0, -1, -1, 0};
+    XmlElement element = {name, -1, -1, -1, -1, COUNT(x->attributes, XmlAttribute), 0, -1, -1, 0};
     for (;;) {
         while (s < end && is_space(*s)) s++;
         if (s >= end) return BAD;
@@ -202,12 +198,12 @@ static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int
         if (put_bytes(&x->attributes, &attribute, sizeof attribute)) return NO_MEMORY;
         element.attribute_count++;
     }
-    *made = XML_COUNT(x->elements, XmlElement);
+    *made = COUNT(x->elements, XmlElement);
     if (put_bytes(&x->elements, &element, sizeof element)) return NO_MEMORY;
     if (parent >= 0) {
-        XmlElement *above = &XML_AT(x->elements, XmlElement, parent);
+        XmlElement *above = &AT(x->elements, XmlElement, parent);
         if (above->first < 0) above->first = *made;
-        else XML_AT(x->elements, XmlElement, above->last).next = *made;
+        else AT(x->elements, XmlElement, above->last).next = *made;
         above->last = *made;
         above->elements++;
     }
@@ -231,9 +227,9 @@ static int read_tree(Xml *x, const uint8_t **start) {
             if (!stop || current < 0) return BAD;
             s = stop + 1;
             x->open.used -= sizeof(int32_t);
-            int32_t depth = XML_COUNT(x->open, int32_t);
+            int32_t depth = COUNT(x->open, int32_t);
             if (!depth) break;
-            current = XML_AT(x->open, int32_t, depth - 1);
+            current = AT(x->open, int32_t, depth - 1);
         } else if (*s == '!') {
             int is_comment = end - s > 2 && s[1] == '-';
             const char *closing = is_comment ? "-->" : "]]>";
@@ -250,8 +246,8 @@ static int read_tree(Xml *x, const uint8_t **start) {
             x->instructions++;
             s = stop + 2;
         } else {
-            int32_t made;
-            int is_empty;
+            int32_t made = -1;
+            int is_empty = 0;
             if ((status = read_start_tag(x, &s, end, current, &made, &is_empty))) return status;
             if (!is_empty) {
                 if (put_i32(&x->open, made)) return NO_MEMORY;
@@ -268,13 +264,13 @@ static int text_of(Xml *x, const XmlElement *e, const char **bytes, size_t *size
     *bytes = "";
     *size = 0;
     if (e->pieces < 0) return OK;
-    XmlPiece *piece = &XML_AT(x->pieces, XmlPiece, e->pieces);
+    XmlPiece *piece = &AT(x->pieces, XmlPiece, e->pieces);
     if (piece->next < 0) { *bytes = x->chars.at + piece->from; *size = piece->size; return OK; }
     x->whole.used = 0;
     for (;;) {
         if (put_bytes(&x->whole, x->chars.at + piece->from, piece->size)) return NO_MEMORY;
         if (piece->next < 0) break;
-        piece = &XML_AT(x->pieces, XmlPiece, piece->next);
+        piece = &AT(x->pieces, XmlPiece, piece->next);
     }
     *bytes = x->whole.at;
     *size = x->whole.used;
@@ -292,7 +288,7 @@ static void trim(const char **bytes, size_t *size) {
 }
 
 /* Puts a text, as a number if a number gives it back exactly (see number_texts.py). */
-static int put_typed(Node *n, int32_t row, int32_t position, const char *bytes, size_t size) {
+static int put_typed(Writer *w, int32_t name, int32_t parent, const char *bytes, size_t size) {
     const char *s = bytes, *end = bytes + size;
     int negative = s < end && *s == '-';
     if (negative) s++;
@@ -307,18 +303,15 @@ static int put_typed(Node *n, int32_t row, int32_t position, const char *bytes, 
             for (const char *d = digits; d < end; d++) value = value * 10 + (uint64_t)(*d - '0');
             fits = negative ? value <= (uint64_t)INT64_MAX + 1 : value <= (uint64_t)INT64_MAX;
         }
-        if (fits)
-            return occur(n, row, K_INTEGER, position) ||
-                   put_i64(&n->integers, negative ? (int64_t)(~value + 1) : (int64_t)value) ? NO_MEMORY : OK;
-        return occur(n, row, K_LONG_INTEGER, position) || put_text(&n->numbers, bytes, size) ? NO_MEMORY : OK;
+        if (fits) return put_value(w, K_INTEGER, name, parent, negative ? (int64_t)(~value + 1) : (int64_t)value);
+        return put_text(w, K_LONG_INTEGER, name, parent, bytes, size);
     }
     if (is_plain && s < end && *s == '.' && end - s > 1) {
         const char *d = s + 1;
         while (d < end && *d >= '0' && *d <= '9') d++;
-        if (d == end)
-            return occur(n, row, K_FRACTION, position) || put_text(&n->numbers, bytes, size) ? NO_MEMORY : OK;
+        if (d == end) return put_text(w, K_FRACTION, name, parent, bytes, size);
     }
-    return occur(n, row, K_TEXT, position) || put_text(&n->texts, bytes, size) ? NO_MEMORY : OK;
+    return put_text(w, K_TEXT, name, parent, bytes, size);
 }
 
 static int is_nil_value(const char *bytes, size_t size) {
@@ -332,106 +325,111 @@ static int is_nil(Xml *x, const XmlAttribute *a) {
            is_nil_value(x->chars.at + a->from, a->size);
 }
 
-static int32_t text_member(Xml *x, int32_t node) {
-    return member(x->p, node, -1, 0, "\x1ftext()", 7);
-}
-
-/* Records one element at a row of a node; those that hold more than text wait in `inside`. */
-static int put_element(Xml *x, int32_t node, int32_t row, int32_t position, int32_t element) {
-    XmlElement *e = &XML_AT(x->elements, XmlElement, element);
-    Node *n = &x->p->nodes[node];
+/* Puts one element; where it holds more than text, it waits to be walked at the end of `pending`. */
+static int put_element(Xml *x, int32_t name, int32_t parent, int32_t element) {
+    XmlElement *e = &AT(x->elements, XmlElement, element);
+    Writer *w = &x->p->tape;
     const char *bytes;
     size_t size;
     if (!e->elements && !e->attribute_count) {
         if (text_of(x, e, &bytes, &size)) return NO_MEMORY;
         if (x->trims) trim(&bytes, &size);
-        return put_typed(n, row, position, bytes, size);
+        return put_typed(w, name, parent, bytes, size);
     }
     if (!e->elements && e->attribute_count == 1 && e->pieces < 0 &&
-        is_nil(x, &XML_AT(x->attributes, XmlAttribute, e->attributes)))
-        return occur(n, row, K_NULL, position);
-    if (occur(n, row, K_OBJECT, position)) return NO_MEMORY;
-    XmlPending waiting = {element, node, row};
-    return put_bytes(&x->inside, &waiting, sizeof waiting);
+        is_nil(x, &AT(x->attributes, XmlAttribute, e->attributes)))
+        return put_value(w, K_NULL, name, parent, 0);
+    if (put_value(w, K_OBJECT, name, parent, 0)) return NO_MEMORY;
+    XmlOpen open = {element, w->count - 1, -1, 0, -1, -1, 0};
+    return put_bytes(&x->pending, &open, sizeof open);
 }
 
-/* Records what an element holds. */
-static int open_element(Xml *x, XmlPending here) {
-    XmlElement e = XML_AT(x->elements, XmlElement, here.element);
-    int32_t position = 0;
-    int nil = 0, status;
+/* Puts the attributes of an element, and finds what of its elements belongs together. */
+static int open_element(Xml *x, XmlOpen *open) {
+    XmlElement e = AT(x->elements, XmlElement, open->element);
+    int status;
     for (int32_t i = 0; i < e.attribute_count; i++) {
-        XmlAttribute *a = &XML_AT(x->attributes, XmlAttribute, e.attributes + i);
-        if (is_nil(x, a)) { nil = 1; continue; }
-        XmlName *name = &x->names[a->name];
-        int32_t child = member(x->p, here.node, -1, 0, name->name, name->size);
-        if (child < 0) return child == -1 ? NO_MEMORY : BAD;
-        if ((status = put_typed(&x->p->nodes[child], here.row, position++, x->chars.at + a->from, a->size))) return status;
+        XmlAttribute *a = &AT(x->attributes, XmlAttribute, e.attributes + i);
+        if (is_nil(x, a)) continue;
+        status = put_typed(&x->p->tape, x->names[a->name].step, open->index, x->chars.at + a->from, a->size);
+        if (status) return status;
     }
-    x->groups.used = 0;
+    open->groups = COUNT(x->groups, XmlGroup);
     x->stamp++;
-    for (int32_t c = e.first; c >= 0; c = XML_AT(x->elements, XmlElement, c).next) {
-        XmlName *name = &x->names[XML_AT(x->elements, XmlElement, c).name];
+    for (int32_t c = e.first; c >= 0; c = AT(x->elements, XmlElement, c).next) {
+        XmlName *name = &x->names[AT(x->elements, XmlElement, c).name];
         if (name->stamp != x->stamp) {
-            XmlGroup group = {c, c, 1, XML_AT(x->elements, XmlElement, c).name};
+            XmlGroup group = {c, c, 1, AT(x->elements, XmlElement, c).name};
             name->stamp = x->stamp;
-            name->group = XML_COUNT(x->groups, XmlGroup);
+            name->group = COUNT(x->groups, XmlGroup);
             if (put_bytes(&x->groups, &group, sizeof group)) return NO_MEMORY;
         } else {
-            XmlGroup *group = &XML_AT(x->groups, XmlGroup, name->group);
-            XML_AT(x->elements, XmlElement, group->last).next_same = c;
+            XmlGroup *group = &AT(x->groups, XmlGroup, name->group);
+            AT(x->elements, XmlElement, group->last).next_same = c;
             group->last = c;
             group->count++;
         }
     }
-    for (int32_t g = 0; g < XML_COUNT(x->groups, XmlGroup); g++, position++) {
-        XmlGroup group = XML_AT(x->groups, XmlGroup, g);
-        XmlName *name = &x->names[group.name];
-        int32_t node = member(x->p, here.node, -1, 0, name->name, name->size);
-        if (node < 0) return node == -1 ? NO_MEMORY : BAD;
-        if (group.count == 1 && x->p->nodes[node].element < 0) {
-            if ((status = put_element(x, node, here.row, position, group.first))) return status;
-            continue;
-        }
-        if (occur(&x->p->nodes[node], here.row, K_ARRAY, position)) return NO_MEMORY;
-        if (x->p->nodes[node].element < 0) {
-            int32_t made = new_node(x->p, node, R_ELEMENT, NULL, 0);
-            if (made < 0) return NO_MEMORY;
-            x->p->nodes[node].element = made;
-        }
-        int32_t level = x->p->nodes[node].element, ordinal = 0;
-        for (int32_t c = group.first; c >= 0; c = XML_AT(x->elements, XmlElement, c).next_same) {
-            Node *n = &x->p->nodes[level];
-            if (put_i32(&n->parent_rows, here.row) || put_i32(&n->ordinals, ++ordinal)) return NO_MEMORY;
-            if ((status = put_element(x, level, n->row_count++, 0, c))) return status;
-        }
-    }
+    open->group = open->groups;
+    open->groups_end = x->groups.used;
+    return OK;
+}
+
+/* Puts the text of an element beside its attributes and elements, which comes last. */
+static int close_element(Xml *x, const XmlOpen *open) {
+    XmlElement *e = &AT(x->elements, XmlElement, open->element);
+    int nil = 0;
+    for (int32_t i = 0; i < e->attribute_count; i++)
+        nil |= is_nil(x, &AT(x->attributes, XmlAttribute, e->attributes + i));
     const char *bytes;
     size_t size;
-    if (text_of(x, &e, &bytes, &size)) return NO_MEMORY;
-    if (e.elements && is_blank(bytes, size)) size = 0;
+    if (text_of(x, e, &bytes, &size)) return NO_MEMORY;
+    if (e->elements && is_blank(bytes, size)) size = 0;
     if (x->trims) trim(&bytes, &size);
     if (!size && !nil) return OK;
-    int32_t text = text_member(x, here.node);
-    if (text < 0) return text == -1 ? NO_MEMORY : BAD;
-    if (size) return put_typed(&x->p->nodes[text], here.row, position, bytes, size);
-    return occur(&x->p->nodes[text], here.row, K_NULL, position);
+    if (x->text_step < 0 && (x->text_step = intern(&x->p->tape.steps, "\x1ftext()", 7)) < 0) return NO_MEMORY;
+    if (size) return put_typed(&x->p->tape, x->text_step, open->index, bytes, size);
+    return put_value(&x->p->tape, K_NULL, x->text_step, open->index, 0);
+}
+
+/* Puts the next element of the one that is walked; *done says whether there is none left. */
+static int next_child(Xml *x, size_t at, int *done) {
+    XmlOpen *open = (XmlOpen *)(x->pending.at + at);
+    int32_t child = open->next, parent = open->parent, name = NO_NAME;
+    *done = 0;
+    if (child >= 0) open->next = AT(x->elements, XmlElement, child).next_same;
+    else {
+        if ((size_t)open->group * sizeof(XmlGroup) >= open->groups_end) { *done = 1; return OK; }
+        XmlGroup *group = &AT(x->groups, XmlGroup, open->group++);
+        child = group->first;
+        parent = open->index;
+        name = x->names[group->name].step;
+        if (group->count > 1) {
+            if (put_value(&x->p->tape, K_ARRAY, name, parent, 0)) return NO_MEMORY;
+            parent = open->parent = x->p->tape.count - 1;
+            open->next = AT(x->elements, XmlElement, child).next_same;
+            name = NO_NAME;
+        }
+    }
+    return put_element(x, name, parent, child);
 }
 
 static int walk_tree(Xml *x) {
-    Node *root = &x->p->nodes[0];
-    XmlPending first = {0, 0, root->row_count++};
-    if (occur(root, first.row, K_OBJECT, 0)) return NO_MEMORY;
-    x->pending.used = 0;
+    if (put_value(&x->p->tape, K_OBJECT, NO_NAME, -1, 0)) return NO_MEMORY;
+    XmlOpen first = {0, x->p->tape.count - 1, -1, 0, -1, -1, 0};
+    x->pending.used = x->groups.used = 0;
     if (put_bytes(&x->pending, &first, sizeof first)) return NO_MEMORY;
     while (x->pending.used) {
-        x->pending.used -= sizeof(XmlPending);
-        XmlPending here = *(XmlPending *)(x->pending.at + x->pending.used);
-        x->inside.used = 0;
-        int status = open_element(x, here);
-        if (status) return status;
-        for (int32_t i = XML_COUNT(x->inside, XmlPending) - 1; i >= 0; i--)
-            if (put_bytes(&x->pending, &XML_AT(x->inside, XmlPending, i), sizeof(XmlPending))) return NO_MEMORY;
+        size_t at = x->pending.used - sizeof(XmlOpen);
+        XmlOpen *open = (XmlOpen *)(x->pending.at + at);
+        int status, done;
+        if (open->groups < 0 && (status = open_element(x, open))) return status;
+        if ((status = next_child(x, at, &done))) return status;
+        if (!done) continue;
+        open = (XmlOpen *)(x->pending.at + at);
+        if ((status = close_element(x, open))) return status;
+        x->groups.used = (size_t)open->groups * sizeof(XmlGroup);
+        x->pending.used = at;
     }
     return OK;
 }
@@ -449,14 +447,13 @@ static int read_xml_records(Xml *x) {
 }
 
 static void free_xml(Xml *x) {
-    for (int32_t i = 0; i < x->name_count; i++) free(x->names[i].name);
-    Buffer *buffers[] = {&x->elements, &x->attributes, &x->pieces, &x->chars, &x->groups, &x->pending, &x->inside,
-                         &x->open, &x->whole};
+    Buffer *buffers[] = {&x->elements, &x->attributes, &x->pieces, &x->chars, &x->groups, &x->pending,
+                         &x->open, &x->whole, &x->spelled};
     for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
     free(x->names); free(x->table); free(x->prefixes);
 }
 
-/* parse_xml(data, prefixes, nil, trims): the lanes of the records in `data`, with counts of comments and
+/* parse_xml(data, prefixes, nil, trims): the tape of the records in `data`, with counts of comments and
  * instructions; None if it has to be read in Python. `prefixes` are pairs: as it is written, as it is spelled. */
 static PyObject *py_parse_xml(PyObject *self, PyObject *args) {
     Py_buffer buffer;
@@ -473,7 +470,7 @@ static PyObject *py_parse_xml(PyObject *self, PyObject *args) {
     x.nil_size = (int32_t)nil_size;
     p.text = buffer.buf;
     p.end = p.text + buffer.len;
-    p.member_limit = INT32_MAX / 32;
+    x.text_step = -1;
     x.prefix_count = (int32_t)PyTuple_GET_SIZE(prefixes);
     x.prefixes = calloc((size_t)x.prefix_count + 1, sizeof(XmlPrefix));
     if (!x.prefixes) { PyErr_NoMemory(); goto done; }
@@ -486,14 +483,14 @@ static PyObject *py_parse_xml(PyObject *self, PyObject *args) {
         each->spelled_size = (int32_t)spelled_size;
     }
     Py_BEGIN_ALLOW_THREADS
-    status = new_node(&p, -1, R_RECORD, NULL, 0) < 0 ? NO_MEMORY : read_xml_records(&x);
+    status = read_xml_records(&x);
     Py_END_ALLOW_THREADS
     if (status == BAD) { made = Py_None; Py_INCREF(made); }
-    else if (status == NO_MEMORY) PyErr_NoMemory();
+    else if (status) PyErr_NoMemory();
     else {
-        made = result(&p);
-        if (made && (set(made, "comments", PyLong_FromLongLong(x.comments)) ||
-                     set(made, "instructions", PyLong_FromLongLong(x.instructions)))) Py_CLEAR(made);
+        made = tape_of(&p.tape, &p.offsets);
+        if (made && (set_item(made, "comments", PyLong_FromLongLong(x.comments)) ||
+                     set_item(made, "instructions", PyLong_FromLongLong(x.instructions)))) Py_CLEAR(made);
     }
 done:
     free_parser(&p);

@@ -1,4 +1,4 @@
-"""What every kernel is: a pure function from bytes of whole records to a fragment."""
+"""What every kernel is: a pure function from bytes of whole records to a tape."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from enum import Enum
 from typing import TYPE_CHECKING, Literal, Protocol
 
 if TYPE_CHECKING:
-    from tessaron.core.fragment import Fragment
     from tessaron.core.selecting import Selection
+    from tessaron.core.tape.tape import Tape
     from tessaron.core.xml.validating import RecordSchema
 
 WhiteSpace = Literal["trim", "collapse", "keep"]
@@ -16,7 +16,7 @@ DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
 
 MEMBER_LIMIT = 256
-"""Names of one object that get a node of their own in a fragment; the others may become entries."""
+"""So many names of one object are told apart while it is read; with more of them they may be data."""
 
 
 class Separator(Enum):
@@ -75,12 +75,12 @@ class XmlOptions:
 
 
 class Kernel(Protocol):
-    """`(bytes of whole records, options) -> Fragment`: no I/O, no global state, the same for all splits."""
+    """`(bytes of whole records, options) -> Tape`: no I/O, no global state, the same for all splits."""
 
     def __call__(
         self, data: bytes, separator: Separator, continues: bool = False, options: KernelOptions = ...
-    ) -> Fragment:
-        """Return the fragment of `data`.
+    ) -> Tape:
+        """Return the tape of `data`.
 
         Args:
             data: UTF-8 text of whole records.
@@ -89,7 +89,7 @@ class Kernel(Protocol):
             options: See `KernelOptions`.
 
         Returns:
-            The columns of all records that could be read, and the faults of the others, in order. After a
+            The values of all records that could be read, and the faults of the others, in order. After a
             fault of a record whose end is known (nested too deep, a repeated name) the kernel goes on behind
             it; else at the next line for `LINE`; else it stops there.
         """

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from tessaron.core.fragment import Fragment, Passed, Role
 from tessaron.core.kernel.contract import XmlOptions
-from tessaron.core.paths import MARKUP
+from tessaron.core.tape.tape import Tape
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
 
@@ -23,10 +22,9 @@ def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
     return is_plain and not any(mark in chunk.data for mark in _NOT_KNOWN)
 
 
-def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Fragment | None:
-    """Return the fragment of the records in `chunk`, all well-formed; None if it has to be made in Python."""
+def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Tape | None:
+    """Return the tape of the records in `chunk`, all well-formed; None if it has to be made in Python."""
     from tessaron.core.kernel._fastjson import parse_xml
-    from tessaron.core.kernel.fast_kernel import fragment_of_lanes
 
     declared = chunk.context.namespaces
     spelled = tuple((prefix, chunk.prefixes.get(space, "")) for prefix, space in declared if space)
@@ -34,11 +32,7 @@ def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Fragment | None:
     lanes = parse_xml(chunk.data, spelled, nil, options.white_space == "trim")
     if lanes is None:
         return None
-    fragment = fragment_of_lanes(lanes)
-    for test, count in (
-        ("comment()", lanes["comments"]),
-        ("processing-instruction()", lanes["instructions"]),
-    ):
-        if count:
-            fragment.passed.append(Passed(0, f"{MARKUP}.//{test}", Role.MEMBER, count, True))
-    return fragment
+    tape = Tape.of_lanes(lanes)
+    counts = {"comment()": lanes["comments"], "processing-instruction()": lanes["instructions"]}
+    tape.left_out = {test: count for test, count in counts.items() if count}
+    return tape

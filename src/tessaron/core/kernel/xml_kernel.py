@@ -1,4 +1,4 @@
-"""The XML kernel: lxml parses, and what each record holds goes into the lanes of a fragment.
+"""The XML kernel: lxml parses, and what each record holds goes on a tape.
 
 Element, attribute and text become members, named as XPath 1.0 names them; elements of one name beside each
 other become an array. So nothing behind the kernel knows the difference.
@@ -7,20 +7,18 @@ other become an array. So nothing behind the kernel knows the difference.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterable
-from dataclasses import replace
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from lxml import etree
 
 from tessaron.core.faults import Fault
-from tessaron.core.fragment import Fragment, Passed, Role
 from tessaron.core.kernel import is_compiled
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import can_be_fast, read_xml_fast
-from tessaron.core.kernel.growing import GrowingNode, finish_nodes
-from tessaron.core.kernel.number_texts import numbers_apart
+from tessaron.core.kernel.number_texts import kind_of_text
 from tessaron.core.kernel.xml_elements import (
     CLEANING,
     NIL,
@@ -34,26 +32,26 @@ from tessaron.core.kernel.xml_elements import (
 from tessaron.core.kernel.xml_order import order_of
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser, safe_parser
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP, Step
-from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
+from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP
+from tessaron.core.selecting import INSIDE, RAW, SCALARS
+from tessaron.core.tape.tape import NO_NAME, Mark, Tape
+from tessaron.core.tape.tape_builder import TapeBuilder
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import XML_NAMESPACE
 
 _KEEPS_SPACE = f"{{{XML_NAMESPACE}}}space"
 _LEFT_OUT = ("comment()", "processing-instruction()")
-_MEMBER = Role.MEMBER
-_OBJECT, _ARRAY, _TEXT, _NULL = int(Kind.OBJECT), int(Kind.ARRAY), int(Kind.TEXT), int(Kind.NULL)
 
 
-def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
-    """Return the fragment of the records in `chunk`: pure, as `contract.Kernel`, with XML for the bytes.
+def read_xml(chunk: XmlChunk, options: XmlOptions) -> Tape:
+    """Return the tape of the records in `chunk`: pure, as `contract.Kernel`, with XML for the bytes.
 
     Args:
         chunk: Whole records, with what holds for them because of what stands above.
         options: See `XmlOptions`.
 
     Returns:
-        The columns of all records that could be read, the faults of the others, and how many comments and
+        The values of all records that could be read, the faults of the others, and how many comments and
         instructions were left out.
     """
     parser = XmlParser(chunk, options.predicates, options.location)
@@ -79,15 +77,34 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Fragment:
             offsets.append(offset)
             if options.location:
                 names.append(builder.spelled(record.tag))
-    fragment = builder.finish()
-    fragment.names = names
-    fragment.faults = faults
-    fragment.offsets = np.array(offsets, np.int64)
-    return fragment
+    tape = builder.finish()
+    tape.element_names = names
+    tape.faults = faults
+    tape.offsets = np.array(offsets, np.int64)
+    return tape
+
+
+@dataclass(frozen=True, slots=True)
+class _Spot:
+    """Where a value is to be put: its name, the value it stands in, and its place in the selection."""
+
+    name: int
+    parent: int
+    place: int
+
+
+@dataclass(frozen=True, slots=True)
+class _Opened:
+    """An element that is on the tape, and what stands in it not yet."""
+
+    element: Any
+    index: int
+    place: int
+    keeps_space: bool
 
 
 class XmlBuilder:
-    """Collects elements into a fragment.
+    """Collects elements on a tape.
 
     Args:
         prefixes: The prefix of each namespace.
@@ -96,37 +113,35 @@ class XmlBuilder:
 
     def __init__(self, prefixes: Any, options: XmlOptions) -> None:
         self._prefixes = prefixes
-        self._root = GrowingNode(0, None, Role.RECORD, None)
-        self._nodes = [self._root]
-        self._selection: Selection | None = options.selection
-        if self._selection is not None:
-            self._root.wanted = self._selection.wanted(0)
+        self._tape = TapeBuilder(options.selection)
+        self._selection = options.selection
         self._clean = CLEANING[options.white_space]
         self._left_out = dict.fromkeys(_LEFT_OUT, 0)
         self._keeps_order = options.keeps_order
+        self._numbers: dict[tuple[str, bool], int] = {}
+        self._steps: dict[int, str] = {}
 
     def add(self, record: Any, keeps_space: bool = False, above: Iterable[tuple[str, str]] = ()) -> None:
         """Add one record: an element of lxml; `above` are values of the elements it stands in, by path."""
-        root = self._root
-        row = root.row_count
-        root.row_count += 1
-        self._raw(root, row, record)
         # The text of a record is a member of it always, whatever stands beside it.
-        self._occur(root, row, 0, _OBJECT)
+        index = self._tape.put(Kind.OBJECT, NO_NAME, -1)
+        if self._tape.wanted_at(0) & RAW:
+            self._tape.put_text(Mark.RAW, NO_NAME, index, markup_of(record))
         for name, value in above:
-            self._put_above(name, row, value)
-        pending = [(root, row, record, keeps_space)]
+            step = MARKUP + name
+            if self._tape.wanted_at(self._tape.place_below(0, step)) & SCALARS:
+                self._put_typed(self._tape.step_number(step), index, value)
+        pending = [self._open(_Opened(record, index, 0, keeps_space), is_record=True)]
         while pending:
-            inside = self._open(*pending.pop())
-            if inside:
-                inside.reverse()
-                pending += inside
+            opened = next(pending[-1], None)
+            if opened is None:
+                pending.pop()
+            else:
+                pending.append(self._open(opened))
 
-    def _open(
-        self, node: GrowingNode, row: int, element: Any, keeps_space: bool
-    ) -> list[tuple[GrowingNode, int, Any, bool]]:
-        """Record what an element holds; return the elements in it that hold more than text."""
-        position = 0
+    def _open(self, here: _Opened, is_record: bool = False) -> Iterator[_Opened]:
+        """Put what an element holds; yield the elements in it that hold more than text, when they are put."""
+        element, keeps_space = here.element, here.keeps_space
         is_nil = False
         attributes = element.items()
         for name, value in attributes:
@@ -136,43 +151,34 @@ class XmlBuilder:
                     continue
                 if name == _KEEPS_SPACE:
                     keeps_space = value == "preserve"
-            child = node.attributes.get(name) or self._grow(node, name, True)
-            if child.wanted & SCALARS:
-                child.rows.append(row)
-                child.kinds.append(_TEXT)
-                child.texts.append(value)
-                child.positions.append(position)
+            spot = self._spot(here, name, True)
+            if self._tape.wanted_at(spot.place) & SCALARS:
+                self._put_typed(spot.name, spot.parent, value)
             else:
-                child.passed += 1
-            position += 1
+                self._pass(spot)
         own: str | None = element.text
-        inside: list[tuple[GrowingNode, int, Any, bool]] = []
         children = element.getchildren() if len(element) else ()
         if children:
             groups, own = self._grouped(children, own)
-            members = node.members
             for name, group in groups.items():
-                child = members.get(name) or self._grow(node, name, False)
-                self._put(child, row, position, group, keeps_space, inside)
-                position += 1
+                yield from self._put(self._spot(here, name, False), group, keeps_space)
             if self._keeps_order:
-                self._put_order(node, row, element, own, keeps_space)
+                self._put_order(here, own, keeps_space)
         text = "" if not own else own if keeps_space else self._clean(own)
-        if text or (not attributes and node.parent is not None and has_no_element(children)):
-            self._put_text(node, row, position, text)
-        if is_nil:
-            self._put_null(node, row, position)
-        return inside
+        wanted = text or (not attributes and not is_record and has_no_element(children))
+        if wanted or is_nil:
+            self._put_text(self._spot(here, TEXT_STEP, False), text if wanted else None)
 
-    def _put_order(
-        self, node: GrowingNode, row: int, element: Any, own: str | None, keeps_space: bool
-    ) -> None:
+    def _put_order(self, here: _Opened, own: str | None, keeps_space: bool) -> None:
         """Keep how the wanted elements in an element, and the pieces of its text, stand in order."""
         text = "" if not own else own if keeps_space else self._clean(own)
-        order = order_of(element, text, lambda name: bool(node.members[name].wanted), self.spelled)
+
+        def is_wanted(name: str) -> bool:
+            return bool(self._tape.wanted_at(self._spot(here, name, False).place))
+
+        order = order_of(here.element, text, is_wanted, self.spelled)
         if order:
-            node.order_rows.append(row)
-            node.orders.append(order)
+            self._tape.put_text(Mark.ORDER, NO_NAME, here.index, order)
 
     def _grouped(self, children: list[Any], own: str | None) -> tuple[dict[str, list[Any]], str | None]:
         """Return the elements by their name, and the text of the element around them."""
@@ -195,76 +201,53 @@ class XmlBuilder:
         if not records_at(node):
             self._left_out[_LEFT_OUT[is_instruction(node)]] += 1
 
-    def _put(
-        self,
-        node: GrowingNode,
-        row: int,
-        position: int,
-        group: list[Any],
-        keeps_space: bool,
-        inside: list[tuple[GrowingNode, int, Any, bool]],
-    ) -> None:
-        """Record the elements of one name in one element; `inside` gets those that hold more than text."""
-        wanted = node.wanted
-        if not wanted:
-            node.passed += len(group)
+    def _put(self, spot: _Spot, group: list[Any], keeps_space: bool) -> Iterator[_Opened]:
+        """Put the elements of one name in one element; yield those that hold more than text."""
+        wanted = self._tape.wanted_at(spot.place)
+        is_level = self._selection is not None and spot.place >= 0 and self._selection.is_level(spot.place)
+        if wanted and len(group) == 1 and not is_level:
+            yield from self._put_one(spot, group[0], keeps_space)
             return
-        level = node.element
-        if len(group) == 1 and level is None and not node.is_level:
-            if wanted & RAW:
-                self._raw(node, row, group[0])
-            self._put_one(node, row, position, group[0], keeps_space, inside)
-            return
-        if wanted & RAW:
-            node.raw_rows.append(row)
-            node.raws.append("".join(map(markup_of, group)))
         if not wanted & INSIDE:
-            node.passed += 0 if wanted & RAW else len(group)
+            for _ in group if not wanted & RAW else ():
+                self._pass(spot)
+            if wanted & RAW:
+                self._put_hole(spot, "".join(map(markup_of, group)))
             return
-        self._occur(node, row, position, _ARRAY)
-        level = level or self._element_level(node)
-        first = level.row_count
-        level.row_count += len(group)
-        level.parent_rows.extend([row] * len(group))
-        level.ordinals.extend(range(1, len(group) + 1))
-        if not level.wanted:
-            level.passed += len(group)
-            return
-        for offset, element in enumerate(group):
-            if level.wanted & RAW:
-                self._raw(level, first + offset, element)
-            self._put_one(level, first + offset, 0, element, keeps_space, inside)
+        index = self._tape.put(Kind.ARRAY, spot.name, spot.parent)
+        if wanted & RAW:
+            self._tape.put_text(Mark.RAW, NO_NAME, index, "".join(map(markup_of, group)))
+        each = _Spot(NO_NAME, index, self._tape.place_below(spot.place, ELEMENT))
+        is_wanted = bool(self._tape.wanted_at(each.place))
+        for element in group:
+            if is_wanted:
+                yield from self._put_one(each, element, keeps_space)
+            else:
+                self._pass(each)
 
-    def _put_one(
-        self,
-        node: GrowingNode,
-        row: int,
-        position: int,
-        element: Any,
-        keeps_space: bool,
-        inside: list[tuple[GrowingNode, int, Any, bool]],
-    ) -> None:
-        wanted = node.wanted
+    def _put_one(self, spot: _Spot, element: Any, keeps_space: bool) -> Iterator[_Opened]:
+        wanted = self._tape.wanted_at(spot.place)
+        raw = markup_of(element) if wanted & RAW else None
         if not element.keys() and (not len(element) or has_no_element(element)):
             if wanted & SCALARS:
                 text = self._text_among_comments(element) if len(element) else element.text
-                node.texts.append("" if text is None else text if keeps_space else self._clean(text))
-                node.rows.append(row)
-                node.kinds.append(_TEXT)
-                if node.role is _MEMBER:
-                    node.positions.append(position)
-            else:
-                self._put_text_only(node, row, position, element, keeps_space, inside)
-            return
-        if wanted & INSIDE:
-            if is_bare_nil(element):
-                self._text_among_comments(element)
-                self._occur(node, row, position, _NULL)
+                shown = "" if text is None else text if keeps_space else self._clean(text)
+                self._put_raw(self._put_typed(spot.name, spot.parent, shown), raw)
                 return
-            self._occur(node, row, position, _OBJECT)
-            inside.append((node, row, element, keeps_space))
+            if not wanted & INSIDE:
+                is_passed = raw is None and bool(self._clean(element.text or ""))
+                self._pass(spot) if is_passed else self._put_hole(spot, raw)
+                return
+        elif not wanted & INSIDE:
+            self._put_outside(spot, element, keeps_space, raw)
             return
-        self._put_outside(node, row, position, element, keeps_space)
+        elif is_bare_nil(element):
+            self._text_among_comments(element)
+            self._put_raw(self._tape.put(Kind.NULL, spot.name, spot.parent), raw)
+            return
+        index = self._tape.put(Kind.OBJECT, spot.name, spot.parent)
+        self._put_raw(index, raw)
+        yield _Opened(element, index, spot.place, keeps_space)
 
     def _text_among_comments(self, element: Any) -> str:
         """Return the text of an element that holds no others; what else it holds is counted."""
@@ -272,42 +255,27 @@ class XmlBuilder:
             self._leave_out(child)
         return "".join([element.text or "", *(child.tail or "" for child in element)])
 
-    def _put_text_only(
-        self,
-        node: GrowingNode,
-        row: int,
-        position: int,
-        element: Any,
-        keeps_space: bool,
-        inside: list[tuple[GrowingNode, int, Any, bool]],
-    ) -> None:
-        """Record an element that holds text only where what stands in it is wanted, or nothing."""
-        if node.wanted & INSIDE:
-            self._occur(node, row, position, _OBJECT)
-            inside.append((node, row, element, keeps_space))
-        elif not node.wanted & RAW:
-            node.passed += bool(self._clean(element.text or ""))
-
-    def _put_outside(
-        self, node: GrowingNode, row: int, position: int, element: Any, keeps_space: bool
-    ) -> None:
-        """Record an element of which only the text is wanted, and count what else it holds."""
-        if not node.wanted & SCALARS:
-            node.passed += not node.wanted & RAW
+    def _put_outside(self, spot: _Spot, element: Any, keeps_space: bool, raw: str | None) -> None:
+        """Put an element of which only the text is wanted, and count what else it holds."""
+        if not self._tape.wanted_at(spot.place) & SCALARS:
+            self._pass(spot) if raw is None else self._put_hole(spot, raw)
             return
         if element.get(NIL, "").strip(SPACE) in ("true", "1"):
-            self._occur(node, row, position, _NULL)
+            self._put_raw(self._tape.put(Kind.NULL, spot.name, spot.parent), raw)
             return
-        for name in element.attrib:
-            (node.attributes.get(name) or self._grow(node, name, True)).passed += 1
         own = element.text
+        groups: dict[str, list[Any]] = {}
         if len(element):
             groups, own = self._grouped(element.getchildren(), own)
-            for name, group in groups.items():
-                (node.members.get(name) or self._grow(node, name, False)).passed += len(group)
         text = (own or "") if keeps_space else self._clean(own or "")
-        self._occur(node, row, position, _TEXT)
-        node.texts.append(text)
+        index = self._put_typed(spot.name, spot.parent, text)
+        self._put_raw(index, raw)
+        here = _Opened(element, index, -1, keeps_space)
+        for name in element.attrib:
+            self._pass(self._spot(here, name, True))
+        for name, group in groups.items():
+            for _ in group:
+                self._pass(self._spot(here, name, False))
 
     def add_outline(self, outline: bytes) -> None:
         """Add a record of elements with nothing else in them; where there are none, an empty one."""
@@ -315,62 +283,43 @@ class XmlBuilder:
             # Names that are none, which tags can have, stand in no row.
             self.add(etree.fromstring(outline or b"<", safe_parser()))
             return
-        self._occur(self._root, self._root.row_count, 0, _OBJECT)
-        self._root.row_count += 1
+        self._tape.put(Kind.OBJECT, NO_NAME, -1)
 
-    def _put_above(self, name: str, row: int, value: str) -> None:
-        root = self._root
-        child = root.attributes.get(name)
-        if child is None:
-            child = root.attributes[name] = self._new(root, Role.MEMBER, MARKUP + name, MARKUP + name)
-        if child.wanted & SCALARS:
-            self._occur(child, row, 0, _TEXT)
-            child.texts.append(value)
+    def _put_text(self, spot: _Spot, text: str | None) -> None:
+        """Put the text of an element beside what else it holds; None where it is nil."""
+        if self._tape.wanted_at(spot.place) & SCALARS:
+            if text is None:
+                self._tape.put(Kind.NULL, spot.name, spot.parent)
+            else:
+                self._put_typed(spot.name, spot.parent, text)
+        elif text:
+            self._pass(spot)
 
-    def _put_text(self, node: GrowingNode, row: int, position: int, text: str) -> None:
-        child = node.members.get(TEXT_STEP) or self._grow(node, TEXT_STEP, False)
-        if child.wanted & SCALARS:
-            self._occur(child, row, position, _TEXT)
-            child.texts.append(text)
-        else:
-            child.passed += bool(text)
+    def _put_typed(self, name: int, parent: int, text: str) -> int:
+        """Put a text, as a number if a number gives it back exactly."""
+        kind = kind_of_text(text)
+        if kind is Kind.INTEGER:
+            return self._tape.put(kind, name, parent, int(text))
+        return self._tape.put_text(kind, name, parent, text)
 
-    def _put_null(self, node: GrowingNode, row: int, position: int) -> None:
-        child = node.members.get(TEXT_STEP) or self._grow(node, TEXT_STEP, False)
-        if child.wanted & SCALARS and not (child.rows and child.rows[-1] == row):
-            self._occur(child, row, position, _NULL)
+    def _put_raw(self, index: int, raw: str | None) -> None:
+        if raw is not None:
+            self._tape.put_text(Mark.RAW, NO_NAME, index, raw)
 
-    def _occur(self, node: GrowingNode, row: int, position: int, kind: int) -> None:
-        node.rows.append(row)
-        node.kinds.append(kind)
-        if node.role is _MEMBER:
-            node.positions.append(position)
+    def _put_hole(self, spot: _Spot, raw: str | None) -> None:
+        self._put_raw(self._tape.put(Mark.HOLE, spot.name, spot.parent), raw)
 
-    def _raw(self, node: GrowingNode, row: int, element: Any) -> None:
-        if node.wanted & RAW:
-            node.raw_rows.append(row)
-            node.raws.append(markup_of(element))
+    def _pass(self, spot: _Spot) -> None:
+        self._tape.put(Mark.PASSED, spot.name, spot.parent)
 
-    def _grow(self, parent: GrowingNode, name: str, is_attribute: bool) -> GrowingNode:
-        step = TEXT_STEP if name == TEXT_STEP else MARKUP + "@" * is_attribute + self.spelled(name)
-        node = self._new(parent, Role.MEMBER, step, step)
-        (parent.attributes if is_attribute else parent.members)[name] = node
-        if self._selection is not None and node.place >= 0:
-            node.is_level = self._selection.is_level(node.place)
-        return node
-
-    def _element_level(self, parent: GrowingNode) -> GrowingNode:
-        if parent.element is None:
-            parent.element = self._new(parent, Role.ELEMENT, None, ELEMENT)
-        return parent.element
-
-    def _new(self, parent: GrowingNode, role: Role, name: str | None, step: Step) -> GrowingNode:
-        node = GrowingNode(len(self._nodes), parent, role, name)
-        self._nodes.append(node)
-        if self._selection is not None:
-            node.place = self._selection.step(parent.place, step) if parent.place >= 0 else -1
-            node.wanted = self._selection.wanted(node.place) if node.place >= 0 else 0
-        return node
+    def _spot(self, here: _Opened, name: str, is_attribute: bool) -> _Spot:
+        number = self._numbers.get((name, is_attribute))
+        if number is None:
+            step = TEXT_STEP if name == TEXT_STEP else MARKUP + "@" * is_attribute + self.spelled(name)
+            number = self._numbers[name, is_attribute] = self._tape.step_number(step)
+            self._steps[number] = step
+        place = 0 if self._selection is None else self._tape.place_below(here.place, self._steps[number])
+        return _Spot(number, here.index, place)
 
     def spelled(self, name: str) -> str:
         """Return a name of lxml as paths spell it."""
@@ -380,18 +329,11 @@ class XmlBuilder:
         prefix = self._prefixes.get(namespace)
         return f"{prefix}:{local}" if prefix else local
 
-    def finish(self) -> Fragment:
-        """Return the fragment of all records added."""
-        fragment = finish_nodes(self._nodes)
-        for node in fragment.nodes:
-            if len(node.texts) and node.role is not Role.ORIGIN:
-                numbers_apart(node)
-        fragment.passed += [
-            Passed(0, f"{MARKUP}.//{test}", Role.MEMBER, count, True)
-            for test, count in self._left_out.items()
-            if count
-        ]
-        return fragment
+    def finish(self) -> Tape:
+        """Return the tape of all records added."""
+        tape = self._tape.finish()
+        tape.left_out = {test: count for test, count in self._left_out.items() if count}
+        return tape
 
 
 def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> Fault | None:

@@ -14,7 +14,6 @@ from tessaron.core.fragment import Bools, Fragment, Int64s, Role, TextLane
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
-from tessaron.core.kernel.growing import FragmentBuilder
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tessaron.core.kinds import Kind
@@ -23,6 +22,8 @@ from tessaron.core.laying.rearranging import Rearranging, without
 from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
 from tessaron.core.rebuilding.told_texts import spelled
 from tessaron.core.selecting import SelectionBelow
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.tape_builder import TapeBuilder
 
 
 def embed(work: Rearranging, change: Rearrangement) -> None:
@@ -61,7 +62,7 @@ def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
     """Return the texts that are XML; the root element stands in the place of the text."""
     selection = work.options.selection
     below = None if selection is None else SelectionBelow(selection, path, _mark_of(path))
-    builder = FragmentBuilder(below)
+    builder = TapeBuilder(below)
     good = np.ones(len(lane), np.bool_)
     reasons: dict[int, str] = {}
     for row, text in enumerate(lane.to_arrow().to_pylist()):
@@ -69,7 +70,7 @@ def _parse_xml_texts(lane: TextLane, work: Rearranging, path: Path) -> Parsed:
             builder.add(parse_xml(text, below))
         except XmlTextError as error:
             good[row], reasons[row] = False, str(error)
-    fragment = _marked(builder.finish(), path)
+    fragment = _marked(emit(builder.finish()), path)
     _count_passed(work, path, fragment)
     return (tree_of(fragment) if fragment.record_count else None), good, reasons
 
@@ -133,7 +134,7 @@ def _count_passed(work: Rearranging, path: Path, fragment: Fragment) -> None:
 
 def _parse_lines(texts: pa.Array, rows: Int64s, kernel: str, options: KernelOptions) -> Fragment:
     data = "\n".join(texts.take(pa.array(rows)).to_pylist()).encode()
-    return choose_kernel(kernel)(data, Separator.LINE, False, options)
+    return emit(choose_kernel(kernel)(data, Separator.LINE, False, options))
 
 
 def _rows_of_several(fragment: Fragment, texts: pa.Array, rows: Int64s) -> Int64s:

@@ -66,7 +66,7 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
     """Return the rows of a fragment by a layout.
 
     Args:
-        fragment: As the kernel made it, with the selection of the plan.
+        fragment: With the selection of the plan; in its form, but where that changes the structure.
         plan: The layout.
         kernel: The kernel for texts that hold documents.
         with_records: Whether it is wanted which record each row is of.
@@ -78,7 +78,8 @@ def lay(fragment: Fragment, plan: LayingPlan, kernel: str = "auto", with_records
     for change in plan.rearrangements:
         rearrange(work, change)
     left_out.update(work.passed)
-    conform_tree(work.tree, unpack_nodes(plan.skeleton))
+    if plan.rearrangements:
+        conform_tree(work.tree, unpack_nodes(plan.skeleton))
     add_rests(work.tree, plan.rests, plan.exact)
     if plan.exact:
         spell_texts(work.tree)

@@ -2,20 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from functools import cached_property
 
 import numpy as np
-import pyarrow as pa
 
 from tessaron.core.faults import MOST_RAW_BYTES, Fault, Repeated
-from tessaron.core.fragment import Fragment, unpack_fragment
+from tessaron.core.fragment import Fragment
 from tessaron.core.laying.emitting import Laid, lay
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.laying.problems import Told
+from tessaron.core.shape import unpack_nodes
 from tessaron.core.splitting import Chunk
-from tessaron.core.work import ReadTask, RowsTask, read_fragment, repeated_offsets, with_records_before
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.form import Form, form_of
+from tessaron.core.tape.put_aside import unpack
+from tessaron.core.tape.tape import Tape
+from tessaron.core.work import ReadTask, RowsTask, read_tape, repeated_offsets, with_records_before
 from tessaron.core.xml.chunks import XmlChunk
 
 
@@ -32,18 +35,16 @@ class CasePlace:
 
 @dataclass(slots=True)
 class LaidResult:
-    """What became of a chunk, ready to be sent.
+    """What became of a chunk.
 
     Attributes:
-        packed: The rows of each written table, as packed record batches.
-        laid: All else that `lay` found; its batches are empty until they are unpacked.
+        laid: What `lay` found.
         record_count: Records that could be read.
         faults, repeated, offsets, is_cut: As in `work.ReadResult`.
         places: Where the records of problems stand, by record.
         run_counts: As in `work.ReadResult`.
     """
 
-    packed: Mapping[str, Any]
     laid: Laid
     record_count: int
     faults: list[Fault] = field(default_factory=list)
@@ -53,15 +54,8 @@ class LaidResult:
     places: dict[int, CasePlace] = field(default_factory=dict)
     run_counts: list[int] = field(default_factory=list)
 
-    def unpack(self, schemas: Mapping[str, Any]) -> Laid:
-        """Return what became of the chunk, with its rows."""
-        self.laid.batches = {
-            name: pa.ipc.read_record_batch(data, schemas[name]) for name, data in self.packed.items()
-        }
-        return self.laid
 
-
-@dataclass(frozen=True)
+@dataclass
 class LayWork:
     """Turns tasks into rows of a layout.
 
@@ -76,49 +70,55 @@ class LayWork:
     with_records: bool = False
 
     def __call__(self, task: ReadTask | RowsTask) -> LaidResult:
-        """Return what becomes of a chunk, or of a fragment that was put aside."""
+        """Return what becomes of a chunk, or of one that was put aside."""
         if isinstance(task, RowsTask):
-            fragment = with_records_before(unpack_fragment(task.packed), task.records_before)
-            return self.of(fragment)
-        fragment, is_cut = read_fragment(task)
-        result = self.of(fragment)
+            read = unpack(task.packed)
+            return self._lay(self._columns(read) if isinstance(read, Tape) else read, task.records_before)
+        tape, is_cut = read_tape(task)
+        result = self.of(tape)
         result.is_cut = is_cut
         if isinstance(task.chunk, XmlChunk):
-            result.places = _xml_places(result.laid.problems, task.chunk, fragment)
-            result.run_counts = task.chunk.counts_of(fragment.offsets)
+            result.places = _xml_places(result.laid.problems, task.chunk, tape)
+            result.run_counts = task.chunk.counts_of(tape.offsets)
         else:
-            result.places = _places(result.laid.problems, task.chunk, fragment)
+            result.places = _places(result.laid.problems, task.chunk, tape)
         return result
 
-    def of(self, fragment: Fragment, places: object = None) -> LaidResult:
-        """Return what becomes of a fragment; `places` are for surveys."""
+    def of(self, tape: Tape) -> LaidResult:
+        """Return what becomes of a tape."""
+        return self._lay(self._columns(tape))
+
+    def _columns(self, tape: Tape) -> Fragment:
+        return emit(tape, self._form, self.kernel != "python")
+
+    @cached_property
+    def _form(self) -> Form:
+        """The form that the layout wants, as far as no change of structure comes before."""
+        form = form_of(unpack_nodes(self.plan.skeleton))
+        return form.dictionaries_only() if self.plan.rearrangements else form
+
+    def _lay(self, fragment: Fragment, records_before: int = 0) -> LaidResult:
+        fragment = with_records_before(fragment, records_before)
         laid = lay(fragment, self.plan, self.kernel, self.with_records)
-        packed = {name: batch.serialize() for name, batch in laid.batches.items()}
-        laid.batches = {}
         return LaidResult(
-            packed,
-            laid,
-            fragment.record_count,
-            fragment.faults,
-            fragment.repeated,
-            repeated_offsets(fragment) if len(fragment.offsets) else [],
+            laid, fragment.record_count, fragment.faults, fragment.repeated, repeated_offsets(fragment)
         )
 
 
-def _xml_places(problems: list[Told], chunk: XmlChunk, fragment: Fragment) -> dict[int, CasePlace]:
+def _xml_places(problems: list[Told], chunk: XmlChunk, tape: Tape) -> dict[int, CasePlace]:
     found = {}
-    offsets = fragment.offsets
+    offsets = tape.offsets
     for record in sorted({case.record for problem in problems for case in problem.cases}):
         at = int(offsets[record])
         name = chunk.run_of(at).name
-        raw = _raw(chunk.data, fragment, record)
+        raw = _raw(chunk.data, tape, record)
         found[record] = CasePlace(chunk.line_of(at), chunk.byte_of(at), name, chunk.record_of(at), raw)
     return found
 
 
-def _places(problems: list[Told], chunk: Chunk, fragment: Fragment) -> dict[int, CasePlace]:
+def _places(problems: list[Told], chunk: Chunk, tape: Tape) -> dict[int, CasePlace]:
     """Return where the records of the cases stand; nothing where that is not known."""
-    offsets = fragment.offsets
+    offsets = tape.offsets
     records = sorted({case.record for problem in problems for case in problem.cases})
     if not records or len(offsets) <= records[-1]:
         return {}
@@ -128,16 +128,16 @@ def _places(problems: list[Told], chunk: Chunk, fragment: Fragment) -> dict[int,
         record: CasePlace(
             chunk.line + int(line),
             chunk.byte_offset + int(offsets[record]),
-            raw=_raw(chunk.data, fragment, record),
+            raw=_raw(chunk.data, tape, record),
         )
         for record, line in zip(records, lines, strict=True)
     }
 
 
-def _raw(data: bytes, fragment: Fragment, record: int) -> bytes:
+def _raw(data: bytes, tape: Tape, record: int) -> bytes:
     """Return a record as it stands in the chunk, or its first part; it ends where the next begins."""
-    offsets = fragment.offsets
+    offsets = tape.offsets
     start = int(offsets[record])
     stop = int(offsets[record + 1]) if record + 1 < len(offsets) else len(data)
-    stop = min([stop, *(fault.start for fault in fragment.faults if fault.start > start)])
+    stop = min([stop, *(fault.start for fault in tape.faults if fault.start > start)])
     return data[start : min(stop, start + MOST_RAW_BYTES + 1)]

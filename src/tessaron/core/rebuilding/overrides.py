@@ -16,10 +16,10 @@ from tessaron.core.fragment import Int64s, Node
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kinds import Kind
-from tessaron.core.paths import ENTRY, MARKUP
+from tessaron.core.paths import MARKUP
 from tessaron.core.rebuilding.rest import AS_IT_IS
 from tessaron.core.rebuilding.texts import quoted, quoted_told
-from tessaron.core.regroup import to_members
+from tessaron.core.tape.emission import emit
 
 
 @dataclass(slots=True)
@@ -75,17 +75,15 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     encoded = texts.drop_null().dictionary_encode()
     data = "\n".join(encoded.dictionary.to_pylist()).encode()
     options = KernelOptions(tells_halves=not is_markup)
-    fragment = choose_kernel(kernel)(data, Separator.LINE, False, options)
-    if fragment.faults or fragment.record_count != len(encoded.dictionary):
+    tape = choose_kernel(kernel)(data, Separator.LINE, False, options)
+    if tape.faults or tape.record_count != len(encoded.dictionary):
         raise DataError("the rest of a row is no JSON", Place("row_rest"), "rest")
     codes = encoded.indices.to_numpy()
     order = np.argsort(codes, kind="stable")
     bounds = np.searchsorted(codes[order], np.arange(len(encoded.dictionary) + 1))
-    pending: list[tuple[Branch, tuple[str, ...]]] = [(tree_of(fragment), ())]
+    pending: list[tuple[Branch, tuple[str, ...]]] = [(tree_of(emit(tape)), ())]
     while pending:
         branch, path = pending.pop()
-        if ENTRY in branch.children:
-            to_members(branch)
         node = branch.node
         if len(node.kinds):
             found.at[path] = _spread(node, rows, order, bounds, is_markup)

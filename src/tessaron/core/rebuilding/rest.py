@@ -241,11 +241,11 @@ def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterabl
     for lane, kinds in _KINDS_OF_LANE.items():
         if not len(getattr(node, lane)):
             continue
-        rows = present[places_of(node, kinds)]
-        shown, back = _shown(node, lane, exact, is_markup), _turned_back(node, lane, form, exact, is_markup)
-        odd = np.ones(len(rows), np.bool_) if back is None else ~back
-        if odd.any():
-            tokens = shown.filter(pa.array(odd))
+        back = _turned_back(node, lane, form, exact, is_markup)
+        if back is None or not back.all():
+            rows = present[places_of(node, kinds)]
+            odd = np.ones(len(rows), np.bool_) if back is None else ~back
+            tokens = _shown(node, lane, exact, is_markup).filter(pa.array(odd))
             if form.type.name == "text" and lane != "texts" and not is_markup:
                 tokens = _repeated(AS_IT_IS, len(tokens))
             yield rows[odd].astype(np.int64), tokens

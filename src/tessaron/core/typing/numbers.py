@@ -111,10 +111,16 @@ def _are_zero(lane: TextLane, indices: npt.NDArray[np.int64]) -> npt.NDArray[np.
 
 
 def _count_lossy(texts: pa.Array) -> int:
-    """Count the texts that do not come back from a double; only odd spellings are looked at one by one."""
+    return int(are_lossy(texts).sum())
+
+
+def are_lossy(texts: pa.Array) -> npt.NDArray[np.bool_]:
+    """Return which number texts do not come back from a double; odd spellings are looked at one by one."""
     back = pc.cast(pc.cast(texts, pa.float64()), pa.large_string())
-    odd = texts.filter(pc.not_equal(texts, back)).to_pylist()
-    return sum(1 for text in odd if not _is_exact_double(text))
+    odd = np.asarray(pc.not_equal(texts, back).to_numpy(zero_copy_only=False)).astype(np.bool_)
+    for index in np.flatnonzero(odd).tolist():
+        odd[index] = not _is_exact_double(texts[index].as_py())
+    return odd
 
 
 def _is_exact_double(text: str) -> bool:

@@ -1,0 +1,185 @@
+"""Emission: a tape becomes a fragment in the form that a structure asks for, in one scan."""
+
+from __future__ import annotations
+
+from importlib.util import find_spec
+from itertools import accumulate, pairwise
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from tessaron.core.fragment import (
+    EMPTY_TEXTS,
+    Fragment,
+    Int32s,
+    Int64s,
+    Node,
+    Passed,
+    Role,
+    TextLane,
+)
+from tessaron.core.kinds import Kind
+from tessaron.core.paths import MARKUP, Origin
+from tessaron.core.tape.form import PLAIN, Form
+from tessaron.core.tape.row_order import Recursive, in_row_order
+from tessaron.core.tape.tape import Tape
+
+_LANES = (
+    ("parent_rows", np.int32),
+    ("ordinals", np.int32),
+    ("rows", np.int32),
+    ("kinds", np.uint8),
+    ("positions", np.int32),
+    ("booleans", np.bool_),
+    ("integers", np.int64),
+    ("within", np.int64),
+    ("through", np.int64),
+    ("depths", np.int64),
+    ("ways", np.int32),
+    ("raw_rows", np.int32),
+    ("order_rows", np.int32),
+)
+_TEXT_LANES = ("numbers", "texts", "keys", "raws", "orders")
+_NODE_LANES = frozenset(
+    (
+        "parent_rows",
+        "ordinals",
+        "rows",
+        "kinds",
+        "positions",
+        "booleans",
+        "integers",
+        "numbers",
+        "texts",
+        "keys",
+    )
+)
+
+
+def is_compiled() -> bool:
+    """Say whether the compiled passes are there: their build needs a C compiler."""
+    return find_spec("tessaron.core.tape._passes") is not None
+
+
+def emit(tape: Tape, form: Form = PLAIN, compiled: bool = True) -> Fragment:
+    """Return the values of a tape as columns.
+
+    Args:
+        tape: What a kernel has made of a chunk.
+        form: The form that they shall have; what it does not know gets a node of its own.
+        compiled: Whether the compiled pass may do it, if it is there.
+
+    Returns:
+        The fragment; rows are numbered as they stand in the documents. With the tape's faults and places.
+    """
+    if compiled and is_compiled():
+        from tessaron.core.tape._passes import emit as emit_lanes
+
+        lanes = emit_lanes(form.rows, tape.arrays())
+    else:
+        from tessaron.core.tape.plain_emission import emit_plainly
+
+        lanes = emit_plainly(tape, form)
+    nodes, passed, recursive = _nodes_of(lanes, form)
+    passed += [
+        Passed(0, f"{MARKUP}.//{test}", Role.MEMBER, count, True)
+        for test, count in tape.left_out.items()
+        if count
+    ]
+    fragment = Fragment(
+        [*nodes, *tape.origins],
+        tape.faults,
+        tape.repeated,
+        tape.offsets,
+        passed,
+        tape.element_names,
+        tape.places,
+    )
+    return in_row_order(fragment, recursive) if recursive else fragment
+
+
+def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passed], list[Recursive]]:
+    columns = _columns_of(lanes)
+    nodes: list[Node] = []
+    known: list[Node] = []
+    passed: list[Passed] = []
+    places: list[int] = []
+    recursive: list[Recursive] = []
+    through, ways = form.levels_between, dict(form.ways)
+    for index, (parent, role, name, row_count, in_every_row, count, is_touched) in enumerate(lanes["heads"]):
+        above = places[parent] if parent >= 0 else -1
+        places.append(len(nodes) if is_touched else -1)
+        if count:
+            at = len(nodes) if is_touched else above
+            passed.append(Passed(at, name, Role(role), count, not is_touched))
+        if not is_touched:
+            continue
+        values = {lane: slices[index] for lane, slices in columns.items()}
+        own = {lane: values[lane] for lane in _NODE_LANES}
+        if in_every_row:
+            own["rows"] = None
+        nodes.append(Node(above, Role(role), name, row_count, **own))
+        if role != Role.MEMBER or len(values["raw_rows"]) or len(values["order_rows"]):
+            known += _known(places[index], row_count, values, ways, index in through)
+    for level, between in through.items():
+        if places[level] >= 0:
+            inner = None if between is None or places[between] < 0 else nodes[places[between]]
+            recursive.append(Recursive(nodes[places[level]], inner))
+    return [*nodes, *known], passed, recursive
+
+
+def _known(
+    place: int, row_count: int, values: dict[str, Any], ways: dict[int, str], is_recursive: bool
+) -> list[Node]:
+    """Return the nodes of what is known of the rows of a node besides their values."""
+    found = []
+    if len(values["keys"]):
+        found.append(_origin(place, Origin.KEY, row_count, texts=values["keys"]))
+    for lane, texts, name in (("raw_rows", "raws", Origin.JSON), ("order_rows", "orders", Origin.ORDER)):
+        if len(values[lane]):
+            found.append(_origin(place, name, row_count, values[lane], texts=values[texts]))
+    if not is_recursive or not len(values["depths"]):
+        return found
+    found.append(_origin(place, Origin.DEPTH, row_count, integers=values["depths"]))
+    codes = values["ways"]
+    within = np.flatnonzero(values["within"] >= 0).astype(np.int32)
+    if len(within) and all(code in ways for code in np.unique(codes[within]).tolist()):
+        names = pa.array([ways[code] for code in codes[within].tolist()], pa.large_string())
+        found.append(_origin(place, Origin.WAY, row_count, within, texts=TextLane.of(names)))
+    for lane, name in (("within", Origin.WITHIN), ("through", Origin.THROUGH)):
+        rows = np.flatnonzero(values[lane] >= 0).astype(np.int32)
+        if len(rows):
+            found.append(_origin(place, name, row_count, rows, integers=values[lane][rows]))
+    return found
+
+
+def _origin(parent: int, name: Origin, row_count: int, rows: Int32s | None = None, **lanes: Any) -> Node:
+    kind = Kind.TEXT if "texts" in lanes else Kind.INTEGER
+    count = row_count if rows is None else len(rows)
+    some = None if rows is None or count == row_count else rows
+    return Node(
+        parent, Role.ORIGIN, name.value, row_count, rows=some, kinds=np.full(count, kind, np.uint8), **lanes
+    )
+
+
+def _columns_of(lanes: dict[str, Any]) -> dict[str, list[Any]]:
+    """Return for each lane its part for each node."""
+    columns: dict[str, list[Any]] = {}
+    for name, kind in _LANES:
+        values = np.frombuffer(lanes[name], kind)
+        columns[name] = [values[start:stop] for start, stop in _slices(lanes, name)]
+    for name in _TEXT_LANES:
+        lengths: Int64s = np.frombuffer(lanes[name], np.int64)
+        offsets = np.zeros(len(lengths) + 1, np.int64)
+        np.cumsum(lengths, out=offsets[1:])
+        whole = TextLane(offsets, np.frombuffer(lanes[f"{name}_data"], np.uint8))
+        columns[name] = [
+            whole.slice(start, stop) if stop > start else EMPTY_TEXTS for start, stop in _slices(lanes, name)
+        ]
+    return columns
+
+
+def _slices(lanes: dict[str, Any], name: str) -> Any:
+    counts = np.frombuffer(lanes[f"{name}_counts"], np.int64).tolist()
+    return pairwise(accumulate(counts, initial=0))
