@@ -189,31 +189,29 @@ def write_named_tree(path: Path, megabytes: float) -> None:
         file.write("}")
 
 
-def _rule(chance: random.Random, depth: int, kind: int) -> dict[str, Any]:
+def _rule(chance: random.Random, depth: int) -> dict[str, Any]:
     """Return a rule that holds what it asks for as rules again, alone or in arrays."""
-    made: dict[str, Any] = {
-        "type": chance.choice(("object", "text", "number")),
-        "text": _words(chance, chance.randint(4, 14)),
-    }
+    made: dict[str, Any] = {"type": chance.choice(("object", "text", "number")), "text": _words(chance, chance.randint(4, 14))}
     if chance.random() < 0.3:
         made["examples"] = chance.sample(_WORDS, 3)
-    if depth and chance.random() < 0.75:
-        shape = random.Random(kind)
-        names = [f"{word}_{kind % 11}" for word in shape.sample(_WORDS, chance.randint(2, 5))]
-        made["properties"] = {
-            name: _rule(chance, depth - 1, kind + index + 1) for index, name in enumerate(names)
-        }
+    if depth and chance.random() < 0.8:
+        names = [f"{chance.choice(_WORDS)}_{chance.randint(0, 9)}" for _ in range(chance.randint(1, 3))]
+        made["properties"] = {name: _rule(chance, depth - 1) for name in names}
         made["required"] = names[:2]
     elif depth and chance.random() < 0.4:
-        made["items"] = _rule(chance, depth - 1, kind + 1)
+        made["items"] = _rule(chance, depth - 1)
     elif depth and chance.random() < 0.3:
-        made["anyOf"] = [_rule(chance, depth - 2 if depth > 1 else 0, kind + n) for n in range(2)]
+        made["anyOf"] = [_rule(chance, depth - 1) for _ in range(2)]
     return made
 
 
-def write_regulation(path: Path, megabytes: float) -> None:
-    """Write one document some thirty levels deep, with structures that contain themselves in many places."""
+def write_regulation(path: Path, megabytes: float, rules: int = 50) -> None:
+    """Write one document two dozen levels deep, with structures that contain themselves in many places.
+
+    A few dozen rules are written out wherever they hold, as documents do that have been put together of parts.
+    """
     chance = random.Random(29)
+    known = [_rule(chance, 8 if number % 10 == 0 else 3) for number in range(rules)]
     with open(path, "w", encoding="utf-8") as file:
         file.write('{"title":"Harbour regulation","sections":{')
         number = 0
@@ -221,8 +219,8 @@ def write_regulation(path: Path, megabytes: float) -> None:
             section = {
                 way: {
                     "summary": _words(chance, 6), "tags": chance.sample(_WORDS, 2),
-                    "parameters": [{"name": _words(chance, 1), "rule": _rule(chance, 2, number % 40)} for _ in range(3)],
-                    "answers": {str(code): {"text": _words(chance, 4), "rule": _rule(chance, 9, number % 40)} for code in (200, 404)},
+                    "parameters": [{"name": _words(chance, 1), "rule": chance.choice(known[1:5])} for _ in range(3)],
+                    "answers": {str(code): {"text": _words(chance, 4), "rule": chance.choice(known)} for code in (200, 404, 422)},
                 }
                 for way in chance.sample(("ask", "tell", "change", "end"), 2)
             }  # fmt: skip

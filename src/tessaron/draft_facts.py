@@ -13,7 +13,6 @@ from tessaron.core.layouts.around_tables import draft_tables
 from tessaron.core.layouts.writing import Draft, Remark
 from tessaron.core.paths import Origin
 from tessaron.core.shape import ShapeNode
-from tessaron.core.survey import SurveyMaker
 from tessaron.options import Options
 from tessaron.reading import Reading
 
@@ -100,6 +99,8 @@ def _remarks(reading: Reading, record: ShapeNode) -> Mapping[str, Remark]:
 
 
 def _each_remark(reading: Reading, record: ShapeNode) -> Iterator[tuple[str, Remark]]:
+    from tessaron.core.survey import SurveyMaker
+
     entries, notes = SurveyMaker(record, reading.structure, {}).make()
     said: dict[str, str] = {}
     for note in notes:

@@ -13,12 +13,11 @@ from tessaron.core.errors import UsageError
 from tessaron.core.kinds import SCALAR_KINDS
 from tessaron.core.layout import Column, Table, TableSet
 from tessaron.core.layouts.around_tables import draft_tables
-from tessaron.core.layouts.paths import path_of_text
 from tessaron.core.paths import Origin, Path, format_path, markup_path
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tables import shift_keys
 from tessaron.core.visible import in_quotes
-from tessaron.core.work import Plan, RowsTask
+from tessaron.core.work import Plan
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
@@ -94,6 +93,9 @@ class DraftedRun:
         selection = self._options.selection()
         if selection is None:
             return layout
+        # Paths as text are only read where patterns choose.
+        from tessaron.core.layouts.paths import path_of_text
+
         met = _paths_of(self.reading.records.shape.record)
         read = path_of_text if self.reading.xml is None else markup_path
         passed = [path for path in map(read, self.reading.passed) if path is not None]
@@ -191,12 +193,11 @@ class DraftedRun:
         if self._flat is not None:
             yield from self._flat.rows()
             return
-        steps = sum(len(feed.records_before) for feed, _ in self._layouts)
+        steps = sum(len(feed.spill) for feed, _ in self._layouts)
         step = 0
         for feed, layout in self._layouts:
             rows_before: dict[str, int] = {}
-            tasks = map(RowsTask, feed.spill.read(), feed.records_before)
-            for made in self._pool.map(Plan(feed.shape.record, layout), tasks):
+            for made in self._pool.map(Plan(feed.shape.record, layout), feed.spill.read()):
                 step += 1
                 batches = shift_keys(made, layout, rows_before)
                 for name, batch in batches.items():

@@ -12,13 +12,16 @@ from tessaron.core.faults import Fault, Repeated
 from tessaron.core.paths import Path
 from tessaron.core.shape import Shape
 from tessaron.core.structure import StructureRules, settle_names
+from tessaron.core.tape.joining import join_tapes, with_records_before
 from tessaron.core.tape.learning import Learner, new_learner
-from tessaron.core.tape.profiling import ProfileWork
 from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
-from tessaron.core.xml.chunks import XmlChunk
 from tessaron.spill import Spill
+
+_WORTH_BYTES, _STEP_BYTES, _MOST_BYTES = 4 * 1024 * 1024, 16 * 1024, 24 * 1024 * 1024
+"""Tapes of fewer bytes are joined with those that follow: the more bytes the more names they have, up to the
+last of these numbers, as every column of a chunk costs something, however little is in it."""
 
 
 class Progress(Protocol):
@@ -127,14 +130,15 @@ class ShapeWork:
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut
-        if isinstance(task.chunk, XmlChunk):
-            result.run_counts = task.chunk.counts_of(tape.offsets)
         return result
 
     def of(self, tape: Tape) -> ReadResult:
         """Return a tape, put aside."""
         self.learners.learn(tape)
-        return ReadResult(pack(tape), tape.record_count, tape.faults, tape.repeated, repeated_offsets(tape))
+        offsets = repeated_offsets(tape)
+        return ReadResult(
+            tape, tape.record_count, tape.faults, tape.repeated, offsets, run_counts=tape.run_counts
+        )
 
 
 @dataclass(slots=True)
@@ -146,25 +150,47 @@ class Feed:
         learners: What learns their structure.
         shape: That structure, once it is learnt.
         passed: Values that were passed over, by path.
-        records_before: For each chunk the records of the same source before it.
-        sources: The source of each chunk.
+        joins: Whether small chunks are joined with those that follow.
+        most_bytes: Bytes of a tape beyond which none is joined.
+        sources: The source of each chunk that was added.
+        records_before: For each of them the records of the same source before it.
     """
 
     spill: Spill
     learners: Learners = field(default_factory=lambda: Learners(True))
     shape: Shape = field(default_factory=Shape)
     passed: Counter[str] = field(default_factory=Counter)
-    records_before: list[int] = field(default_factory=list)
+    joins: bool = True
+    most_bytes: int = _MOST_BYTES
     sources: list[str] = field(default_factory=list)
+    records_before: list[int] = field(default_factory=list)
+    _waiting: list[Tape] = field(default_factory=list)
+    _waiting_bytes: int = 0
 
     def add(self, result: ReadResult, records_before: int, source: str) -> None:
-        """Put the next chunk aside."""
+        """Put the next chunk aside; small ones wait until they are worth a tape of their own together."""
         if result.shape is not None:
             self.shape.merge(result.shape)
         self.passed.update(result.passed)
-        self.spill.write(result.packed)
-        self.records_before.append(records_before)
         self.sources.append(source)
+        self.records_before.append(records_before)
+        if not isinstance(result.read, Tape):
+            self.close()
+            self.spill.write(pack(result.read))
+            return
+        tape = with_records_before(result.read, records_before)
+        self._waiting.append(tape)
+        self._waiting_bytes += tape.byte_count
+        worth = min(max(_WORTH_BYTES, tape.step_count * _STEP_BYTES), self.most_bytes)
+        if not self.joins or self._waiting_bytes >= worth:
+            self.close()
+
+    def close(self) -> None:
+        """Put aside what waits."""
+        if self._waiting:
+            self.spill.write(pack(join_tapes(self._waiting)))
+            self._waiting.clear()
+            self._waiting_bytes = 0
 
     def learnt(self, rules: StructureRules, mapper: Mapper, is_survey: bool) -> None:
         """Take in what was learnt, and settle which objects of many names are dictionaries.
@@ -174,17 +200,17 @@ class Feed:
             mapper: Goes over what was put aside once more, where some are none after all.
             is_survey: Whether the profile of every path is wanted.
         """
+        self.close()
         shape, self.passed = self._merged(self.learners)
         settled: dict[Path, bool] = {}
         while (known := settle_names(shape, rules, settled)) != settled:
             counts = {path: _name_count(shape, path) for path in known}
             settled = known
             again = _LearnAgain(Learners(self.learners.is_compiled, settled), settled)
-            shape = Shape(settled)
-            for part in mapper.map(again, self.spill.read()):
-                if part is not None:
-                    shape.merge(part)
-            shape.merge(again.learners.shape()[0])
+            parts = [part for part in mapper.map(again, self.spill.read()) if part is not None]
+            shape = again.learners.shape()[0]
+            for part in parts:
+                shape.merge(part)
             for path, count in counts.items():
                 node = shape.node_at(path)
                 if node is not None and node.is_dictionary:
@@ -199,6 +225,9 @@ class Feed:
         return shape, self.passed + passed
 
     def _profile(self, mapper: Mapper) -> None:
+        # Only surveys, and drafts for people, want profiles.
+        from tessaron.core.tape.profiling import ProfileWork
+
         work = ProfileWork(self.shape.record)
         for profiles in mapper.map(work, self.spill.read()):
             for path, profile in profiles.items():

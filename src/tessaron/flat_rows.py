@@ -14,7 +14,6 @@ from tessaron.core.layouts.writing import write_draft
 from tessaron.core.paths import Path, format_path
 from tessaron.core.tables import shift_keys
 from tessaron.core.visible import in_quotes
-from tessaron.core.work import RowsTask
 from tessaron.draft_facts import draft_of
 from tessaron.feeds import Progress
 from tessaron.layouts import Layout
@@ -57,7 +56,7 @@ class FlatRows:
             self._progress.say(f"{count:,} rows come out of {pairs}")
         self.left_out.clear()
         rows_before: dict[str, int] = {}
-        steps = len(self._reading.records.records_before)
+        steps = len(self._reading.records.spill)
         for step, result in enumerate(self._results(), 1):
             batches = shift_keys(self._batches(result), self.tables, rows_before)
             for name, batch in batches.items():
@@ -66,8 +65,7 @@ class FlatRows:
             self._progress.write(step, steps)
 
     def _results(self) -> Iterator[LaidResult]:
-        feed = self._reading.records
-        yield from self._pool.map(self._work, map(RowsTask, feed.spill.read(), feed.records_before))
+        yield from self._pool.map(self._work, self._reading.records.spill.read())
 
     def _batches(self, result: LaidResult) -> dict[str, Any]:
         self.left_out.update(result.laid.left_out)

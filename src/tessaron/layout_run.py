@@ -19,7 +19,6 @@ from tessaron.core.layout import TableSet
 from tessaron.core.layouts.compiling import CompiledLayout
 from tessaron.core.paths import Origin
 from tessaron.core.tables import shift_keys
-from tessaron.core.work import RowsTask
 from tessaron.feeds import Feed, Progress
 from tessaron.options import Options
 from tessaron.pool import Pool
@@ -73,7 +72,7 @@ class LayoutRun:
             if each.conditions.failed == "record"
         ]
         self._documents = _Documents(stack.enter_context(Spill()))
-        self._records = Feed(stack.enter_context(Spill()))
+        self._records = Feed(stack.enter_context(Spill()), joins=False)
         self._work = LayWork(compiled.records, options.kernel, bool(self._firsts))
         self.reading = Reading(inputs, options, self._records, self._documents, progress, self._pool)
         self.reading.selection = compiled.records.selection
@@ -152,15 +151,15 @@ class LayoutRun:
         self.reading.read_all()
         feed = self._records
         counts: dict[str, int] = {}
-        for result in self._pool.map(self._work, map(RowsTask, feed.spill.read(), feed.records_before)):
+        feed.close()
+        for result in self._pool.map(self._work, feed.spill.read()):
             for name, batch in result.laid.batches.items():
                 counts[name] = counts.get(name, 0) + batch.num_rows
         for table in self._compiled.records.tables:
             if table.multiply:
                 pairs = " × ".join((table.name, *table.multiply))
                 self._progress.say(f"{table.name}: {counts.get(table.name, 0):,} rows come out of {pairs}")
-        tasks = map(RowsTask, feed.spill.read(), feed.records_before)
-        for index, result in enumerate(self._pool.map(self._work, tasks)):
+        for index, result in enumerate(self._pool.map(self._work, feed.spill.read())):
             yield feed.sources[index], result, feed.records_before[index]
 
     def _waiting_documents(self) -> Iterator[dict[str, Any]]:

@@ -11,10 +11,8 @@ from tessaron.core.laying.restructure import rearrange
 from tessaron.core.paths import Origin, format_path
 from tessaron.core.shape import Shape
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.put_aside import pack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
-from tessaron.core.xml.chunks import XmlChunk
 from tessaron.layouts import Layout
 from tessaron.options import Options
 
@@ -30,8 +28,6 @@ class RearrangedShapeWork:
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut
-        if isinstance(task.chunk, XmlChunk):
-            result.run_counts = task.chunk.counts_of(tape.offsets)
         return result
 
     def of(self, tape: Tape) -> ReadResult:
@@ -45,8 +41,8 @@ class RearrangedShapeWork:
         shape = Shape()
         fragment = shape.add(fragment.without_passed() if passed else fragment, fragment.places)
         return ReadResult(
-            pack(fragment), tape.record_count, tape.faults, tape.repeated, repeated_offsets(tape), shape,
-            passed=passed,
+            fragment, tape.record_count, tape.faults, tape.repeated, repeated_offsets(tape), shape,
+            passed=passed, run_counts=tape.run_counts,
         )  # fmt: skip
 
 

@@ -5,17 +5,18 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal, get_args
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
 from tessaron.core.bounds import MOST_BYTES, MOST_CHUNK_BYTES, MOST_COUNTED, MOST_LEVELS, MOST_WORKERS
 from tessaron.core.errors import UsageError
-from tessaron.core.jsonpath import JsonPath, parse_path
 from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions, WhiteSpace
 from tessaron.core.selecting import PatternSelection
 from tessaron.core.structure import StructureRules
 from tessaron.core.visible import clipped, in_quotes
-from tessaron.core.xpath.location import parse_location
 from tessaron.sources.chunks import CHUNK_BYTES
+
+if TYPE_CHECKING:
+    from tessaron.core.jsonpath import JsonPath
 
 LEAST_MEMORY = 200 * 1000 * 1000
 """The least memory that a run can be bounded to, in bytes."""
@@ -173,6 +174,8 @@ class Options:
         """
         for path in (self.records, *self.dictionaries, *self.not_dictionaries):
             if path is not None:
+                from tessaron.core.jsonpath import parse_path
+
                 parse_path(path)
         if self.namespaces or self.white_space != "trim" or self.xsd is not None:
             raise UsageError("namespaces, white_space and xsd are for XML; this source is JSON")
@@ -192,6 +195,8 @@ class Options:
                     f"expected a path of XPath 1.0 such as /manifest/consignment, as this source is XML, "
                     f"got {in_quotes(self.records)}"
                 )
+            from tessaron.core.xpath.location import parse_location
+
             parse_location(self.records)
 
     def check_with_layout(self) -> None:
@@ -207,7 +212,11 @@ class Options:
 
     def path(self) -> JsonPath | None:
         """Return the parsed path to the records."""
-        return None if self.records is None else parse_path(self.records)
+        if self.records is None:
+            return None
+        from tessaron.core.jsonpath import parse_path
+
+        return parse_path(self.records)
 
     def kernel_options(self) -> KernelOptions:
         """Return what the kernel has to know."""

@@ -13,7 +13,6 @@ import numpy as np
 from tessaron.core.envelope import MOST_AROUND_BYTES
 from tessaron.core.errors import DataError, UsageError
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.jsonpath import JsonPath
 from tessaron.core.naming import name_of_sources
 from tessaron.core.paths import Origin, Path, format_path
 from tessaron.core.record_places import RecordPlaces
@@ -22,10 +21,8 @@ from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
 from tessaron.core.structure import StructureNote, mark_levels, object_paths, settle
 from tessaron.core.tape.tape import Tape, known_of_records
-from tessaron.core.tape.tape_builder import TapeBuilder, add_text_origin
 from tessaron.core.work import ReadTask
 from tessaron.feeds import Feed, Learners, Mapper, Progress, Result, ShapeWork, Work
-from tessaron.matching import Found, PathReader, data_error
 from tessaron.options import Options
 from tessaron.receipt import Reject, SourceRead
 from tessaron.rejecting import RejectLog
@@ -34,8 +31,10 @@ from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput
 
 if TYPE_CHECKING:
+    from tessaron.core.jsonpath import JsonPath
     from tessaron.core.layout import TableSet
     from tessaron.core.layouts.around_tables import AroundRecords
+    from tessaron.matching import Found
     from tessaron.xml_reading import XmlReading
 
 _OBJECTS_AT_ONCE = 2_000
@@ -99,6 +98,8 @@ class Reading:
     def __post_init__(self) -> None:
         for feed in (self.records, self.documents):
             feed.learners = Learners(self.options.kernel != "python")
+            if self.options.memory is not None:
+                feed.most_bytes = self.options.bounded_chunk_bytes()
         self.work, self.around = ShapeWork(self.records.learners), ShapeWork(self.documents.learners)
 
     @property
@@ -360,6 +361,8 @@ class Reading:
             raise UsageError(f"{source}: {limit}; leave them out with --no-envelope")
         result = self.around(task)
         if result.faults:
+            from tessaron.matching import data_error
+
             raise data_error(result.faults[0], chunk, source, 0)
         names = reader.place.names if reader.place is not None else None
         self._emptied.add(names or ())
@@ -368,6 +371,8 @@ class Reading:
 
     def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[Any]:
         """Yield what the path matches, evaluated document by document or, where it can be, piece by piece."""
+        from tessaron.matching import PathReader
+
         chunk_bytes = self.options.bounded_chunk_bytes()
         options = self.options.kernel_options()
         matches = iter(
@@ -389,6 +394,8 @@ class Reading:
         self.notes.append((path.text, "only what this path matches was read; the rest is left out"))
 
     def _note_faults(self, result: Result, chunk: Chunk, source: str, records_before: int) -> None:
+        if result.faults:
+            from tessaron.matching import data_error
         for fault in result.faults:
             raw = chunk.data[fault.start : fault.stop] if fault.start >= 0 else None
             error = data_error(fault, chunk, source, records_before)
@@ -431,6 +438,8 @@ def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chun
 
 
 def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Tape]:
+    from tessaron.core.tape.tape_builder import TapeBuilder
+
     while True:
         builder = TapeBuilder(selection)
         for record in islice(records, _OBJECTS_AT_ONCE):
@@ -442,6 +451,8 @@ def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> It
 
 def _tape_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Tape:
     """Return the matches as records; the names of those that are members are keys."""
+    from tessaron.core.tape.tape_builder import TapeBuilder, add_text_origin
+
     builder = TapeBuilder(selection)
     for found in matches:
         builder.add(found.match.value)

@@ -29,6 +29,10 @@ class Spill:
     ) -> None:
         self._file.close()
 
+    def __len__(self) -> int:
+        """Return how many chunks are kept."""
+        return len(self._sizes)
+
     def write(self, packed: bytes) -> None:
         """Append a chunk.
 

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.distinct import STANDARD_ERROR, Hashes
+from tessaron.core.distinct import STANDARD_ERROR, TELLING_FROM, Hashes
 from tessaron.core.kinds import Kind
-from tessaron.core.noticing import TELLING_FROM, SurveyNote
+from tessaron.core.noticing import SurveyNote
 from tessaron.core.paths import Path
 from tessaron.core.profile import Example
 from tessaron.core.shape import ShapeNode
@@ -152,11 +152,7 @@ def _count_repeats(
     wanted = {path: hashes[:SHOWN_VALUES] for path, (hashes, _) in almost.items() if len(hashes)}
     examples: dict[Path, dict[int, Example]] = {path: {} for path in almost}
     if wanted:
-        sources = reading.records.sources
-        again = (
-            HashTask(packed, list(wanted), wanted, source)
-            for packed, source in zip(reading.records.spill.read(), sources, strict=True)
-        )
+        again = (HashTask(packed, list(wanted), wanted) for packed in reading.records.spill.read())
         for values in pool.map(work, again):
             for path, known in values.items():
                 examples[path] = known | examples[path]

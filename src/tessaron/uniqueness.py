@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from tessaron.core.digest_keys import digest_of_columns
 from tessaron.core.digests import Digests
-from tessaron.core.noticing import TELLING_FROM
+from tessaron.core.distinct import TELLING_FROM
 
 MOST_CANDIDATES = 12
 """So many columns, from the first, are watched: keys stand in front."""

@@ -10,10 +10,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.arrays import array_of, packed_bits
 from tessaron.core.fragment import Int64s, Node, TextLane
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.layout import Column
-from tessaron.core.typing.fitting import without_exponents
 from tessaron.core.typing.readings import SPECIAL_NUMBERS, Reading, read_texts
 from tessaron.core.typing.types import ColumnType
 
@@ -87,7 +87,7 @@ def at_rising_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
         return at_rows(values, rows, row_count)
     is_there = np.zeros(row_count, np.bool_)
     is_there[rows] = True
-    there = pa.py_buffer(np.packbits(is_there, bitorder="little"))
+    there = packed_bits(is_there)
     if is_text:
         _, offsets, data = values.buffers()
         lengths = np.zeros(row_count + 1, np.int64)
@@ -107,7 +107,7 @@ def at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
     """Return an array of `row_count` with `values[i]` at row `rows[i]`, and null elsewhere."""
     source = np.full(row_count, -1, np.int64)
     source[rows] = np.arange(len(values))
-    return values.take(pa.array(source, mask=source < 0))
+    return values.take(array_of(source, source < 0))
 
 
 def _cast_lane(cast: Callable[..., pa.Array], node: Node, column: Column) -> pa.Array:
@@ -118,7 +118,7 @@ def _cast_lane(cast: Callable[..., pa.Array], node: Node, column: Column) -> pa.
 
 
 def _cast_booleans(node: Node, target: ColumnType, reading: Reading | None) -> pa.Array:
-    values = pa.array(node.booleans)
+    values = array_of(node.booleans)
     return values if target.name == "boolean" else _as_text(values, target)
 
 
@@ -126,8 +126,10 @@ def _cast_integers(node: Node, target: ColumnType, reading: Reading | None) -> p
     if target.name == "decimal":
         return _decimals(node.integers, target.scale, target.arrow_type())
     if target.name == "boolean":
-        return pa.array(node.integers == 1)
-    values = pa.array(node.integers.copy())
+        return array_of(node.integers == 1)
+    values = array_of(node.integers.copy())
+    if target.name == "integer":
+        return values
     return _as_text(values, target) if target.name == "text" else values.cast(target.arrow_type())
 
 
@@ -139,6 +141,8 @@ def _cast_numbers(node: Node, target: ColumnType, reading: Reading | None) -> pa
         return values.cast(target.arrow_type())
     except pa.ArrowInvalid:
         # Arrow counts the digits of an exponent even where the number is zero.
+        from tessaron.core.typing.fitting import without_exponents
+
         return without_exponents(values).cast(target.arrow_type())
 
 
@@ -159,8 +163,8 @@ def _read(lane: TextLane, reading: Reading, target: ColumnType) -> pa.Array:
         raise ValueError(f"a text is not a {reading.name} as expected")
     values = read_texts(lane, reading)
     if reading.name == "date":
-        return pa.array(values.astype(np.int32)).cast(target.arrow_type())
-    return pa.array(values).cast(target.arrow_type())
+        return array_of(values.astype(np.int32)).cast(target.arrow_type())
+    return array_of(values).cast(target.arrow_type())
 
 
 def _read_booleans(lane: TextLane, reading: Reading) -> pa.Array:
@@ -174,7 +178,7 @@ def _read_booleans(lane: TextLane, reading: Reading) -> pa.Array:
 def _as_text(values: pa.Array, target: ColumnType) -> pa.Array:
     if target.name != "text":
         raise ValueError(f"{len(values)} values are {values.type}")
-    return pc.cast(values, pa.large_string())
+    return values if values.type == pa.large_string() else pc.cast(values, pa.large_string())
 
 
 def _decimals(values: Int64s, scale: int, arrow_type: Any) -> pa.Array:

@@ -15,6 +15,8 @@ import numpy.typing as npt
 
 from tessaron.core.fragment import Bytes, Int64s, TextLane
 
+TELLING_FROM = 20
+"""Of fewer values it says nothing that all are the same, or none is."""
 KEPT = 200
 """So many different values are kept with their counts."""
 STANDARD_ERROR = 0.016

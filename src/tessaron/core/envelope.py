@@ -29,6 +29,7 @@ _ENOUGH_ELEMENTS = 2
 """So many elements show that there are several."""
 _TOKEN = re.compile(rb'"(?:[^"\\]|\\.)*"|["{}\[\],:]', re.DOTALL)
 """A whole text, or a single character; a lone quote begins a text that goes on in the next block."""
+_TEXT = re.compile(rb'"(?:[^"\\]|\\.)*"', re.DOTALL)
 _BEHIND_NAME = re.compile(rb"[ \t\r\n]*(.?)", re.DOTALL)
 
 
@@ -42,6 +43,9 @@ def recognise_envelope(head: bytes, is_whole: bool) -> tuple[str, ...] | None:
         head: The first bytes of the source.
         is_whole: Whether they are all.
     """
+    first = head.find(b"[")
+    if first < 0 or _TEXT.sub(b"", head[:first]).count(b":") > MOST_AROUND:
+        return None
     outline = _Outline()
     try:
         ended = outline.read(head)
@@ -72,23 +76,20 @@ class _Outline:
         Raises:
             ValueError: When it is no object, or no envelope for sure.
         """
-        names: list[str | None] = []
-        name: str | None = None
+        names: list[bytes] = []
+        name = b""
         at = 0
         while (token := _TOKEN.search(head, at)) is not None:
             text, at = token.group(), token.end()
             if text == b"{":
                 self.stack.append("{")
                 names.append(name)
-                name = None
             elif text == b"[":
-                path = tuple(n for n in (*names[1:], name) if n is not None)
-                if not self.stack or len(path) > DEEPEST:
+                if not self.stack or len(names) > DEEPEST:
                     raise ValueError("no envelope")
-                closing = self._read_array(head, at, path)
-                if closing < 0:
+                at = self._read_array(head, at, tuple(map(_name_of, (*names[1:], name))))
+                if at < 0:
                     return None
-                at, name = closing, None
             elif text in (b"}", b"]"):
                 if not self.stack:
                     raise ValueError("no document")
@@ -103,7 +104,7 @@ class _Outline:
             elif text == b'"':
                 return None
             elif text[:1] == b'"' and _behind(head, at) == b":":
-                name = _name_of(text)
+                name = text
         return None
 
     def _read_array(self, head: bytes, at: int, path: tuple[str, ...]) -> int:
@@ -133,6 +134,7 @@ def _behind(data: bytes, at: int) -> bytes:
 
 
 def _name_of(text: bytes) -> str:
+    """Return the name that stands in quotes."""
     return str(json.loads(text.decode("utf-8", "replace"), strict=False))
 
 

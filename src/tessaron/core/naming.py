@@ -6,6 +6,7 @@ import hashlib
 import re
 import unicodedata
 from collections.abc import Iterable, Sequence
+from functools import lru_cache
 from itertools import takewhile
 from pathlib import PurePath
 
@@ -18,6 +19,7 @@ _ENDINGS = re.compile(r"(\.[a-z0-9]{1,8})+$", re.IGNORECASE)
 _NUMBERED_END = re.compile(r"([-_. ]+[0-9]+)+$|(?<=[^\W\d_])[0-9]{4,}$")
 
 
+@lru_cache(20_000)
 def snake_case(text: str) -> str:
     """Return `text` as lower-case words joined by `_`; letters of any script stay, all else goes.
 

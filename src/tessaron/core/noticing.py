@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass, replace
 
+from tessaron.core.distinct import TELLING_FROM
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.paths import TEXT_STEP, plain_name
 from tessaron.core.profile import LONG_TEXT_BYTES, Example, Profile
@@ -13,8 +14,6 @@ from tessaron.core.structure import StructureNote
 from tessaron.core.typing.inference import infer_type
 from tessaron.core.uniques import Repeats
 
-TELLING_FROM = 20
-"""Of fewer values it says nothing that all are the same, or none is."""
 _NO_PROFILE = Profile()
 _SCALAR_GROUPS = {
     "numbers": (Kind.INTEGER, Kind.FRACTION, Kind.LONG_INTEGER),

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import Any, Literal, cast
+from typing import TYPE_CHECKING, Any, Literal, cast
 
 import numpy as np
 import pyarrow.compute as pc
 
-from tessaron.core.branches import Branch, fragment_of, tree_of
 from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step
-from tessaron.core.profile import Profile, profile_node
-from tessaron.core.record_places import RecordPlaces
-from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 from tessaron.core.typing.types import ColumnType
+
+if TYPE_CHECKING:
+    from tessaron.core.branches import Branch
+    from tessaron.core.profile import Profile
+    from tessaron.core.record_places import RecordPlaces
 
 _FEW = 8
 """So few values are counted one by one."""
@@ -74,7 +74,7 @@ class ShapeNode:
     numbers: NumberStats = NO_NUMBERS
     longest_text: int = 0
     empty_texts: int = 0
-    readings: Counter[Reading] = field(default_factory=Counter)
+    readings: dict[Reading, int] = field(default_factory=dict)
     profile: Profile | None = None
     children: dict[Step, ShapeNode] = field(default_factory=dict)
     is_dictionary: bool = False
@@ -132,7 +132,7 @@ class ShapeNode:
         if self.profile is not None:
             moved.profile, self.profile = self.profile.without_arrays(), self.profile.arrays_only()
         self.least_integer = self.most_integer = None
-        self.numbers, self.longest_text, self.empty_texts, self.readings = NO_NUMBERS, 0, 0, Counter()
+        self.numbers, self.longest_text, self.empty_texts, self.readings = NO_NUMBERS, 0, 0, {}
         target.absorb_own(moved)
         return count
 
@@ -261,14 +261,20 @@ class ShapeNode:
             self.numbers = self.numbers.merge(other.numbers)
         self.longest_text = max(self.longest_text, other.longest_text)
         self.empty_texts += other.empty_texts
-        for reading, count in other.readings.items():
-            self.readings[reading] += count
+        self.add_readings(other.readings)
         if other.profile is not None:
             self.add_profile(other.profile)
+
+    def add_readings(self, readings: Mapping[Reading, int]) -> None:
+        """Take in how many texts each reading fits."""
+        for reading, count in readings.items():
+            self.readings[reading] = self.readings.get(reading, 0) + count
 
     def add_profile(self, profile: Profile) -> None:
         """Take in what a survey wants to know."""
         if self.profile is None:
+            from tessaron.core.profile import Profile
+
             self.profile = Profile()
         self.profile.merge(profile)
 
@@ -325,7 +331,7 @@ class ShapeNode:
         lane = TextLane.of([name])
         key.counts[Kind.TEXT] += node.occurrences
         key.longest_text = max(key.longest_text, int(lane.byte_lengths[0]))
-        key.readings.update(dict.fromkeys(count_readings(lane)[0], node.occurrences))
+        key.add_readings(dict.fromkeys(count_readings(lane)[0], node.occurrences))
         return entry
 
     def widen_integers(self, least: int, most: int) -> None:
@@ -452,6 +458,9 @@ class Shape:
         """Make entries of the members of each object with too many names, and members of settled ones."""
         if not self._has_dictionaries and all(node.role is not Role.ENTRY for node in fragment.nodes):
             return fragment
+        from tessaron.core.branches import fragment_of, tree_of
+        from tessaron.core.regroup import to_entries, to_members
+
         tree = tree_of(fragment)
         pending: list[tuple[Branch, ShapeNode | None]] = [(tree, self.record)]
         while pending:
@@ -466,6 +475,8 @@ class Shape:
 
 
 def _add_profiles(targets: list[ShapeNode], fragment: Fragment, places: RecordPlaces) -> None:
+    from tessaron.core.profile import profile_node
+
     children = fragment.children()
     locators = places.locators(fragment)
     for index, (target, node) in enumerate(zip(targets, fragment.nodes, strict=True)):
@@ -507,5 +518,4 @@ def see_node(target: ShapeNode, node: Node) -> None:
         target.empty_texts += len(node.texts) - len(filled)
         readings, longest = count_readings(filled) if len(filled) else ({}, 0)
         target.longest_text = max(target.longest_text, longest)
-        for reading, count in readings.items():
-            target.readings[reading] += count
+        target.add_readings(readings)

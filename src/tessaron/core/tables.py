@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.arrays import array_of
 from tessaron.core.casting import cast_column
 from tessaron.core.digest_keys import digest_keys
 from tessaron.core.fragment import Fragment, Node
@@ -73,20 +74,20 @@ def shift_keys(
 def _plus(keys: Any, before: int) -> Any:
     if keys.null_count:
         return pc.add(keys, before)
-    return pa.array(keys.to_numpy() + before)
+    return array_of(keys.to_numpy() + before)
 
 
 def _key_columns(table: Table, level: Node | None, nodes: dict[Path, Node]) -> list[Any]:
     row_count = 0 if level is None else level.row_count
-    columns = [pa.array(np.arange(1, row_count + 1, dtype=np.int64))]
+    columns = [array_of(np.arange(1, row_count + 1, dtype=np.int64))]
     if table.parent is not None:
         parents = np.empty(0, np.int64) if level is None else level.parent_rows.astype(np.int64) + 1
-        columns.append(pa.array(parents))
+        columns.append(array_of(parents))
     for origin, name in ((Origin.WITHIN, table.within_key), (Origin.THROUGH, table.through_key)):
         if name is not None:
             columns.append(_reference(nodes.get((*table.rows, origin)), row_count))
     if table.parent is not None:
-        columns.append(pa.array(np.empty(0, np.int64) if level is None else level.ordinals.astype(np.int64)))
+        columns.append(array_of(np.empty(0, np.int64) if level is None else level.ordinals.astype(np.int64)))
     return columns
 
 
@@ -96,7 +97,7 @@ def _reference(node: Node | None, row_count: int) -> Any:
     if node is not None:
         rows = node.rows_present()
         keys[rows], unknown[rows] = node.integers + 1, False
-    return pa.array(keys, mask=unknown)
+    return array_of(keys, unknown)
 
 
 def _check_all_goes_in(nodes: dict[Path, Node], layout: TableSet) -> None:

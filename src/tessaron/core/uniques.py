@@ -49,13 +49,11 @@ class HashTask:
         packed: The chunk, as it was put aside.
         paths: The paths, in the settled structure.
         wanted: Where the values themselves are wanted: by path, their hashes.
-        source: Name of the source of the fragment.
     """
 
     packed: bytes
     paths: Sequence[Path]
     wanted: Mapping[Path, Hashes] | None = None
-    source: str = ""
 
 
 @dataclass
@@ -76,7 +74,7 @@ class HashWork:
         present = {path: nodes[path] for path in task.paths if path in nodes}
         if task.wanted is None:
             return {path: _hashes(node) for path, node in present.items()}
-        places = fragment.places or RecordPlaces(task.source)
+        places = fragment.places or RecordPlaces()
         locators = dict(zip(nodes, places.locators(fragment), strict=True))
         return {path: _values(node, task.wanted[path], locators[path]) for path, node in present.items()}
 

@@ -5,21 +5,19 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.branches import fragment_of, tree_of
 from tessaron.core.digest_keys import content_lane
 from tessaron.core.errors import UsageError
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Fragment, Role, TextLane
+from tessaron.core.fragment import Fragment, TextLane
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import ENCLOSING, Origin
-from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.splitting import Chunk
@@ -27,8 +25,9 @@ from tessaron.core.tables import make_tables
 from tessaron.core.tape.form import Form, form_of
 from tessaron.core.tape.put_aside import fragment_in_form
 from tessaron.core.tape.tape import Tape, known_of_records, members_as_records
-from tessaron.core.xml.chunks import XmlChunk
-from tessaron.core.xml.record_names import element_names
+
+if TYPE_CHECKING:
+    from tessaron.core.xml.chunks import XmlChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,10 +61,10 @@ class ReadTask:
 
 @dataclass(slots=True)
 class ReadResult:
-    """A parsed chunk, ready to be put aside.
+    """A parsed chunk, to be put aside.
 
     Attributes:
-        packed: Its tape or fragment, as `put_aside` packs it.
+        read: Its tape or fragment.
         record_count: Records in it.
         faults: The records that could not be read.
         repeated: Names that stood twice in an object.
@@ -76,7 +75,7 @@ class ReadResult:
         run_counts: For XML: how many of the records each run of the chunk has.
     """
 
-    packed: bytes
+    read: Tape | Fragment
     record_count: int
     faults: list[Fault]
     repeated: list[Repeated]
@@ -95,7 +94,7 @@ def repeated_offsets(read: Fragment | Tape) -> list[int]:
 def read_tape(task: ReadTask) -> tuple[Tape, bool]:
     """Return the tape of a chunk, with what is known of its records, and whether records were left over."""
     chunk = task.chunk
-    if isinstance(chunk, XmlChunk):
+    if not isinstance(chunk, Chunk):
         return _read_xml(task, chunk)
     kernel = choose_kernel(task.kernel)
     is_cut = False
@@ -114,6 +113,7 @@ def read_tape(task: ReadTask) -> tuple[Tape, bool]:
 
 def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
     from tessaron.core.kernel.xml_kernel import read_xml
+    from tessaron.core.xml.record_names import element_names
 
     is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
     wanted = chunk.first(task.most_records) if is_cut and task.most_records is not None else chunk
@@ -138,6 +138,7 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
         names = tape.element_names if task.xml.location else element_names(wanted, tape.offsets)
         _add_text_origin(tape, Origin.ELEMENT, TextLane.of(names))
     _add_integer_origins(tape, known)
+    tape.run_counts = chunk.counts_of(tape.offsets)
     if task.profiled is not None:
         sources = [run.name for run in chunk.runs]
         tape.places = RecordPlaces(task.profiled, lines, tuple(sources[index] for index in which.tolist()))
@@ -175,19 +176,6 @@ def _add_origins(tape: Tape, task: ReadTask) -> None:
         tape.places = RecordPlaces(task.profiled, known.get(Origin.LINE))
 
 
-@dataclass(frozen=True, slots=True)
-class RowsTask:
-    """The second half: turn what was put aside into rows.
-
-    Attributes:
-        packed: The tape or fragment of a chunk.
-        records_before: Records of the same source before it.
-    """
-
-    packed: bytes
-    records_before: int = 0
-
-
 @dataclass
 class Plan:
     """What the second half needs to know: the settled shape and the layout."""
@@ -200,29 +188,23 @@ class Plan:
         """The form of the settled shape."""
         return form_of(self.record)
 
-    def __call__(self, task: RowsTask) -> dict[str, Any]:
-        """Return the rows of a chunk for each table, its keys counted from 1, as record batches."""
-        fragment = with_records_before(
-            fragment_in_form(task.packed, self.record, self.form), task.records_before
-        )
+    def __call__(self, packed: bytes) -> dict[str, Any]:
+        """Return the rows of what was put aside, keys counted from 1, as a record batch for each table."""
+        fragment = fragment_in_form(packed, self.record, self.form)
         return make_tables(with_rests(fragment, self.layout), self.layout)
 
 
 def with_rests(fragment: Fragment, layout: TableSet) -> Fragment:
     """Return a conformed fragment with the rest of the rows of the tables that keep it."""
-    plans = rest_plans(layout)
-    if not plans:
+    if not any(column.path[-1:] == (Origin.REST,) for table in layout.tables for column in table.columns):
         return fragment
+    # Most layouts keep none.
+    from tessaron.core.branches import fragment_of, tree_of
+    from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
+
+    plans = rest_plans(layout)
     tree = tree_of(fragment)
     add_rests(tree, plans, layout.exact)
     if layout.exact:
         spell_texts(tree)
     return fragment_of(tree, fragment)
-
-
-def with_records_before(fragment: Fragment, count: int) -> Fragment:
-    """Return a fragment whose record numbers go on after those of the same source before it."""
-    for node in fragment.nodes:
-        if node.role is Role.ORIGIN and node.name == Origin.RECORD.value:
-            node.integers = node.integers + count
-    return fragment

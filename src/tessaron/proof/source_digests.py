@@ -84,8 +84,8 @@ class DigestWork:
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut
+        result.run_counts = tape.run_counts
         if isinstance(task.chunk, XmlChunk):
-            result.run_counts = task.chunk.counts_of(tape.offsets)
             result.digests = result.digests ^ _places(task.chunk, tape, self.compared)
         if self.wanted and len(tape.offsets) == len(result.digests):
             result.texts = self._texts(task, tape, result.digests)

@@ -4,15 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.errors import DataError, Place, UsageError
-from tessaron.core.jsonpath import JsonPath
 from tessaron.core.paths import format_path
 from tessaron.core.splitting import Chunk, Form, RecordSplitter, SplitError, recognise_form
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.limits import record_limit
+
+if TYPE_CHECKING:
+    from tessaron.core.jsonpath import JsonPath
 
 CHUNK_BYTES = 6 * 1024 * 1024
 """Bytes read at once: the unit of work, and what bounds memory."""

@@ -48,6 +48,9 @@ class KernelOptions:
     tells_halves: bool = False
 
 
+DEFAULT_OPTIONS = KernelOptions()
+
+
 @dataclass(frozen=True, slots=True)
 class XmlOptions:
     """What the XML kernel may be told.

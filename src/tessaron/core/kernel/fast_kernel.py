@@ -9,9 +9,7 @@ import numpy as np
 from tessaron.core.faults import Repeated
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import _fastjson
-from tessaron.core.kernel.contract import KernelOptions, Separator
-from tessaron.core.kernel.json_kernel import DEFAULT_OPTIONS
-from tessaron.core.kernel.record_reader import RecordReader
+from tessaron.core.kernel.contract import DEFAULT_OPTIONS, KernelOptions, Separator
 from tessaron.core.paths import ELEMENT
 from tessaron.core.selecting import Selection
 from tessaron.core.tape.tape import Tape
@@ -40,6 +38,8 @@ def _parse(data: bytes, separator: Separator, continues: bool, options: KernelOp
 
 def _read_carefully(data: bytes, separator: Separator, continues: bool, options: KernelOptions) -> Tape:
     """Read a chunk that is not plainly good: parse what remains when the bad records are taken out."""
+    from tessaron.core.kernel.record_reader import RecordReader
+
     reader = RecordReader(data, separator, continues, options)
     texts: list[str] = []
     offsets: list[int] = []

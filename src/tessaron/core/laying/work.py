@@ -18,7 +18,7 @@ from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form, form_of
 from tessaron.core.tape.put_aside import unpack
 from tessaron.core.tape.tape import Tape
-from tessaron.core.work import ReadTask, RowsTask, read_tape, repeated_offsets, with_records_before
+from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk
 
 
@@ -69,17 +69,17 @@ class LayWork:
     kernel: str = "auto"
     with_records: bool = False
 
-    def __call__(self, task: ReadTask | RowsTask) -> LaidResult:
-        """Return what becomes of a chunk, or of one that was put aside."""
-        if isinstance(task, RowsTask):
-            read = unpack(task.packed)
-            return self._lay(self._columns(read) if isinstance(read, Tape) else read, task.records_before)
+    def __call__(self, task: ReadTask | bytes) -> LaidResult:
+        """Return what becomes of a chunk, or of what was put aside."""
+        if isinstance(task, bytes):
+            read = unpack(task)
+            return self._lay(self._columns(read) if isinstance(read, Tape) else read)
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut
+        result.run_counts = tape.run_counts
         if isinstance(task.chunk, XmlChunk):
             result.places = _xml_places(result.laid.problems, task.chunk, tape)
-            result.run_counts = task.chunk.counts_of(tape.offsets)
         else:
             result.places = _places(result.laid.problems, task.chunk, tape)
         return result
@@ -97,8 +97,7 @@ class LayWork:
         form = form_of(unpack_nodes(self.plan.skeleton))
         return form.dictionaries_only() if self.plan.rearrangements else form
 
-    def _lay(self, fragment: Fragment, records_before: int = 0) -> LaidResult:
-        fragment = with_records_before(fragment, records_before)
+    def _lay(self, fragment: Fragment) -> LaidResult:
         laid = lay(fragment, self.plan, self.kernel, self.with_records)
         return LaidResult(
             laid, fragment.record_count, fragment.faults, fragment.repeated, repeated_offsets(fragment)

@@ -8,7 +8,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from tessaron.core.layout import Column, Table, TableSet
-from tessaron.core.layouts.xml_paths import relative_path
 from tessaron.core.paths import Origin, Path, format_path, is_markup
 from tessaron.core.shape import ShapeNode
 from tessaron.core.visible import visible
@@ -133,12 +132,18 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
 
 def rows_path(rows: Path, is_markup: bool) -> str:
     """Return the path of a table's rows as a layout spells it."""
-    return relative_path(rows, ()) if is_markup else format_path(rows)
+    if not is_markup:
+        return format_path(rows)
+    from tessaron.core.layouts.xml_paths import relative_path
+
+    return relative_path(rows, ())
 
 
 def path_in(path: Path, rows: Path) -> str:
     """Return a path as a layout spells it in a table with these rows: below them it begins at the row."""
     if is_markup(path):
+        from tessaron.core.layouts.xml_paths import relative_path
+
         return relative_path(path, rows)
     if not rows or path[: len(rows)] != rows:
         return format_path(path)

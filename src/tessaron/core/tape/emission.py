@@ -22,7 +22,6 @@ from tessaron.core.fragment import (
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import MARKUP, Origin
 from tessaron.core.tape.form import PLAIN, Form
-from tessaron.core.tape.row_order import Recursive, in_row_order
 from tessaron.core.tape.tape import Tape
 
 _LANES = (
@@ -96,16 +95,24 @@ def emit(tape: Tape, form: Form = PLAIN, compiled: bool = True) -> Fragment:
         tape.element_names,
         tape.places,
     )
-    return in_row_order(fragment, recursive) if recursive else fragment
+    if not recursive:
+        return fragment
+    from tessaron.core.tape.row_order import in_row_order
+
+    return in_row_order(fragment, recursive)
 
 
-def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passed], list[Recursive]]:
+_Structures = list[tuple[Node, Node | None]]
+"""The level of each structure that contains itself, and the level through which it does."""
+
+
+def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passed], _Structures]:
     columns = _columns_of(lanes)
     nodes: list[Node] = []
     known: list[Node] = []
     passed: list[Passed] = []
     places: list[int] = []
-    recursive: list[Recursive] = []
+    recursive: _Structures = []
     through, ways = form.levels_between, dict(form.ways)
     for index, (parent, role, name, row_count, in_every_row, count, is_touched) in enumerate(lanes["heads"]):
         above = places[parent] if parent >= 0 else -1
@@ -125,7 +132,7 @@ def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passe
     for level, between in through.items():
         if places[level] >= 0:
             inner = None if between is None or places[between] < 0 else nodes[places[between]]
-            recursive.append(Recursive(nodes[places[level]], inner))
+            recursive.append((nodes[places[level]], inner))
     return [*nodes, *known], passed, recursive
 
 

@@ -123,8 +123,7 @@ def _fill(node: ShapeNode, fields: list[Any]) -> None:
         node.least_integer, node.most_integer = integers
     node.numbers = NO_NUMBERS if digits is None else NumberStats(*digits)
     node.longest_text, node.empty_texts = longest, empty
-    for code, count in readings:
-        node.readings[reading_of_code(code)] += count
+    node.add_readings({reading_of_code(code): count for code, count in readings})
     if is_dictionary:
         node.is_dictionary, node.names = True, names
         node.name_count = TOO_MANY_NAMES if names is None else 0

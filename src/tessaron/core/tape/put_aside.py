@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import pickle
 
-from tessaron.core.conform import conform
 from tessaron.core.fragment import Fragment, pack_fragment, unpack_fragment
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tape.emission import emit
@@ -40,4 +39,8 @@ def fragment_in_form(packed: bytes, record: ShapeNode, form: Form) -> Fragment:
         form: Its form.
     """
     read = unpack(packed)
-    return emit(read, form) if isinstance(read, Tape) else conform(read, record)
+    if isinstance(read, Tape):
+        return emit(read, form)
+    from tessaron.core.conform import conform
+
+    return conform(read, record)

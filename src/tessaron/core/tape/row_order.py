@@ -7,7 +7,7 @@ in the order of its rows.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import numpy as np
 
@@ -16,26 +16,23 @@ from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Node
 from tessaron.core.paths import Each, Origin
 
 
-@dataclass(frozen=True, slots=True)
-class Recursive:
-    """The level of a structure that contains itself, and the level through which it does, if there is one."""
+def in_row_order(fragment: Fragment, structures: Sequence[tuple[Node, Node | None]]) -> Fragment:
+    """Return the fragment with the values below some levels in the order of their rows.
 
-    level: Node
-    through: Node | None
-
-
-def in_row_order(fragment: Fragment, structures: Sequence[Recursive]) -> Fragment:
-    """Return the fragment with the values below the levels of `structures` in the order of their rows."""
+    Args:
+        fragment: With rows numbered as they came.
+        structures: The level of each structure that contains itself, and the level through which it does.
+    """
     tree = tree_of(fragment)
     branches = {id(branch.node): branch for branch in tree.walk()}
     moved: dict[int, Int32s] = {}
-    for each in structures:
-        level = branches[id(each.level)]
+    for outer, _ in structures:
+        level = branches[id(outer)]
         if id(level) not in moved:
             _order_below(level, np.arange(level.node.row_count, dtype=np.int32), moved)
-    for each in structures:
-        level = branches[id(each.level)]
-        for name, target in ((Origin.WITHIN, level), (Origin.THROUGH, _branch_of(branches, each.through))):
+    for outer, through in structures:
+        level = branches[id(outer)]
+        for name, target in ((Origin.WITHIN, level), (Origin.THROUGH, _branch_of(branches, through))):
             known = level.children.get(name)
             if known is not None and target is not None and id(target) in moved:
                 known.node.integers = moved[id(target)][known.node.integers].astype(np.int64)

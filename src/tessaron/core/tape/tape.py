@@ -59,6 +59,7 @@ class Tape:
         element_names: The names of the records' elements, where an expression over whole documents has found
             them.
         places: Where the records stand, if that is wanted.
+        run_counts: For XML: how many of the records each run of the chunk has.
         left_out: How many comments and instructions of XML were left out, by what XPath calls them.
     """
 
@@ -75,6 +76,7 @@ class Tape:
     origins: list[Node] = field(default_factory=list)
     element_names: list[str] = field(default_factory=list)
     places: RecordPlaces | None = None
+    run_counts: list[int] = field(default_factory=list)
     left_out: dict[str, int] = field(default_factory=dict)
 
     @classmethod
@@ -93,10 +95,24 @@ class Tape:
         """Records that could be read."""
         return int((np.frombuffer(self.parents, np.int32) < 0).sum())
 
+    def step_texts(self) -> list[bytes]:
+        """Return all steps as UTF-8, by their number."""
+        ends = accumulate(np.frombuffer(self.step_sizes, np.int64).tolist(), initial=0)
+        return [self.step_data[start:stop] for start, stop in pairwise(ends)]
+
     def steps(self) -> list[str]:
         """Return all steps, by their number."""
-        ends = list(accumulate(np.frombuffer(self.step_sizes, np.int64).tolist(), initial=0))
-        return [self.step_data[start:stop].decode() for start, stop in pairwise(ends)]
+        return [text.decode() for text in self.step_texts()]
+
+    @property
+    def step_count(self) -> int:
+        """How many different steps there are."""
+        return len(self.step_sizes) // 8
+
+    @property
+    def byte_count(self) -> int:
+        """The bytes of its arrays."""
+        return sum(map(len, self.arrays()))
 
     def texts(self, places: Sequence[int] | Int64s) -> TextLane:
         """Return the texts of some values, by their places on the tape."""
