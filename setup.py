@@ -1,10 +1,10 @@
-"""Builds the compiled JSON kernel; without a C compiler the Python kernel does the work."""
+"""Builds the compiled kernels, passes and CSV; without a C compiler Python and Arrow do the work."""
 
 import os
 
 from setuptools import Extension, setup
 
-_TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission")
+_TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_digests")
 
 setup(
     ext_modules=[
@@ -20,6 +20,13 @@ setup(
             ["src/tessaron/core/tape/_passes.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
             depends=[f"src/tessaron/core/tape/{name}.h" for name in _TAPE_HEADERS],
+            extra_compile_args=["-O3"],
+        ),
+        Extension(
+            "tessaron.sinks._csv",
+            ["src/tessaron/sinks/_csv.c"],
+            optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
+            depends=["src/tessaron/core/tape/_tape.h"],
             extra_compile_args=["-O3"],
         ),
     ]

@@ -23,7 +23,7 @@ from typing import Any
 PACKAGE = Path(__file__).parent.parent / "src" / "tessaron"
 _SECONDS = 20
 _FLAGS = ("-g", "-O1", "-fPIC", "-shared", "-fsanitize=address,undefined", "-fno-sanitize-recover=undefined")
-_SOURCES = ("core/kernel/_fastjson.c", "core/tape/_passes.c")
+_SOURCES = ("core/kernel/_fastjson.c", "core/tape/_passes.c", "sinks/_csv.c")
 _NAMES = ("a", "b", "é", "2026-01-01", "7", "\\", '"')
 _SCALARS: tuple[Any, ...] = (
     None, True, False, 0, -5, 2**63, -(2**64), 1.5, -0.0, 1e300, "", "x", "2026-01-01T10:00:00+02:00",

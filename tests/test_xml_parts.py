@@ -142,7 +142,9 @@ class SplitTest(unittest.TestCase):
             ("3.xml", 3, 1, 1),
         )
         self.assertEqual(first.counts_of(first.starts[1:]), [0, 1, 1])
-        runs, numbers, lines = first.places_of(first.starts)
+        runs, numbers, lines = (
+            each(first.starts) for each in (first.runs_of, first.numbers_of, first.lines_of)
+        )
         self.assertEqual(
             ([first.runs[at].document for at in runs], numbers.tolist(), lines.tolist()),
             ([1, 2, 3], [1, 1, 1], [2, 2, 2]),

@@ -118,17 +118,19 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
     is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
     wanted = chunk.first(task.most_records) if is_cut and task.most_records is not None else chunk
     tape = read_xml(wanted, task.xml)
-    which, numbers, lines = chunk.places_of(tape.offsets)
+    which = chunk.runs_of(tape.offsets)
     documents = np.array([run.document for run in chunk.runs], np.int64)[which]
+    with_lines = task.file is not None or task.profiled is not None
+    lines = chunk.lines_of(tape.offsets) if with_lines else None
     known: dict[Origin, Any] = {}
     if task.document_key is not None:
         known[Origin.DOCUMENT] = documents
         enclosing = np.array([run.enclosing for run in chunk.runs], np.int64)[which]
         known.update(zip(ENCLOSING, enclosing.T, strict=False))
-    if task.file is not None or task.profiled is not None:
+    if lines is not None:
         known[Origin.LINE] = lines
     if task.file is not None:
-        known[Origin.RECORD] = numbers
+        known[Origin.RECORD] = chunk.numbers_of(tape.offsets)
         known[Origin.NUMBER] = documents
         files = pa.array([run.name for run in chunk.runs], pa.large_string())
         _add_text_origin(tape, Origin.FILE, TextLane.of(files.take(pa.array(which))))

@@ -14,9 +14,9 @@ import numpy as np
 from tessaron.core.faults import Fault, Repeated
 from tessaron.core.kernel.xml_parsing import around_records
 from tessaron.core.paths import Origin
-from tessaron.core.rebuilding.record_digests import Words, record_digests
+from tessaron.core.rebuilding.record_digests import Words
 from tessaron.core.selecting import Selection
-from tessaron.core.tape.learning import as_few_columns
+from tessaron.core.tape.digesting import digests_of, passed_over
 from tessaron.core.tape.tape import Tape
 from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk
@@ -93,13 +93,9 @@ class DigestWork:
 
     def of(self, tape: Tape) -> DigestResult:
         """Return the digests of a tape."""
-        fragment = as_few_columns(tape)
-        passed = fragment.passed_by_path()
-        if passed:
-            fragment = fragment.without_passed()
         return DigestResult(
-            record_digests(fragment, self.exact), {}, passed, tape.record_count, tape.faults, tape.repeated,
-            repeated_offsets(tape),
+            digests_of(tape, self.exact), {}, passed_over(tape), tape.record_count, tape.faults,
+            tape.repeated, repeated_offsets(tape),
         )  # fmt: skip
 
     def _texts(self, task: ReadTask, tape: Tape, digests: Words) -> dict[int, str]:
@@ -119,7 +115,7 @@ def _places(chunk: XmlChunk, tape: Tape, compared: Compared) -> Words:
     """Return a number for each record that tells what is compared of its place and name; 0 without."""
     made = np.zeros(tape.record_count, np.uint64)
     if compared.places:
-        which, _, _ = chunk.places_of(tape.offsets)
+        which = chunk.runs_of(tape.offsets)
         ways = [_number(run.way) if compared.every_way or "[" in run.way else 0 for run in chunk.runs]
         made ^= np.array(ways, np.uint64)[which]
     if compared.names:

@@ -12,8 +12,8 @@ import numpy as np
 from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
-from tessaron.core.rebuilding.record_digests import Words, record_digests
-from tessaron.core.tape.learning import as_few_columns
+from tessaron.core.rebuilding.record_digests import Words
+from tessaron.core.tape.digesting import digests_of
 from tessaron.feeds import NoProgress
 from tessaron.layout_run import with_layout
 from tessaron.options import Options
@@ -72,7 +72,7 @@ class TableDigests:
         if tape.faults or tape.record_count != len(lines):
             reason = tape.faults[0].reason if tape.faults else "records are not one a line"
             raise DataError(f"what was made of the tables is no JSON: {reason}", Place("tables"))
-        return record_digests(as_few_columns(tape), self._exact, keys)
+        return digests_of(tape, self._exact, keys)
 
     def _of_xml(self) -> Iterator[Digests]:
         """Read documents made of the tables as the source is read."""

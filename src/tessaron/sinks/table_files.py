@@ -9,7 +9,6 @@ from types import TracebackType
 from typing import Any, Protocol
 
 import pyarrow as pa
-import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
 from tessaron.core.errors import TargetError, UsageError
@@ -17,6 +16,7 @@ from tessaron.core.formulas import with_harmless_texts
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.typing.types import in_shown_unit
 from tessaron.core.visible import in_quotes
+from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tessaron.sinks.parquet_encodings import encodings_of
 
 _GROUP_ROWS = 131_072
@@ -66,16 +66,17 @@ class CsvFile:
     def __init__(self, path: Path, table: Table, for_spreadsheets: bool = False):
         self._path = path
         self._for_spreadsheets = for_spreadsheets
-        self._options = {"eol": "\r\n", "quoting_style": "needed"}
         self._header = True
         self._types = {column.name: column.type for column in table.columns}
 
     def write(self, rows: Any) -> None:
         """Append a `pyarrow.Table`; the file is open only meanwhile."""
-        options = pa_csv.WriteOptions(include_header=self._header, **self._options)
-        self._header = False
+        rows = self._in_shown_units(rows)
         with open(self._path, "ab") as file:
-            pa_csv.write_csv(self._in_shown_units(rows), file, options)
+            if self._header:
+                file.write(csv_header(rows.schema.names))
+            self._header = False
+            file.writelines(iter_csv_rows(rows))
 
     def close(self) -> None:
         """Do nothing: every write has closed the file."""

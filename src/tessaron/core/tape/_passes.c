@@ -1,4 +1,4 @@
-/* The compiled passes over the tape: learning its classes, and emitting its values as columns.
+/* The compiled passes over the tape: learning its classes, emitting its values as columns, and digests.
  *
  * They do what plain_learning.py and plain_emission.py do, and the same tests run on both. A tape is checked before
  * it is walked, so that no number in it leads outside of memory.
@@ -7,9 +7,11 @@
 #include "_readings.h"
 #include "_learning.h"
 #include "_emission.h"
+#include "_digests.h"
 
 static PyMethodDef methods[] = {
     {"emit", py_emit, METH_VARARGS, "Return the lanes of a fragment."},
+    {"digest", py_digest, METH_VARARGS, "Return a word for each record."},
     {NULL, NULL, 0, NULL}};
 
 static struct PyModuleDef module = {

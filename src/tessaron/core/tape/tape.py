@@ -78,6 +78,7 @@ class Tape:
     places: RecordPlaces | None = None
     run_counts: list[int] = field(default_factory=list)
     left_out: dict[str, int] = field(default_factory=dict)
+    _counted: int | None = None
 
     @classmethod
     def of_lanes(cls, lanes: dict[str, Any]) -> Tape:
@@ -93,7 +94,9 @@ class Tape:
     @property
     def record_count(self) -> int:
         """Records that could be read."""
-        return int((np.frombuffer(self.parents, np.int32) < 0).sum())
+        if self._counted is None:
+            self._counted = int((np.frombuffer(self.parents, np.int32) < 0).sum())
+        return self._counted
 
     def step_texts(self) -> list[bytes]:
         """Return all steps as UTF-8, by their number."""
@@ -160,6 +163,7 @@ def members_as_records(tape: Tape) -> Tape:
         parents=parents.astype(np.int32).tobytes(),
         values=tape.values[8:],
         offsets=np.empty(0, np.int64),
+        _counted=None,
     )
     if len(texts):
         made.origins = [known_of_records(Origin.KEY, len(texts), texts=texts)]

@@ -121,16 +121,23 @@ class XmlChunk:
     def _before(self, run: Run) -> int:
         return int(np.searchsorted(self.starts, run.start))
 
-    def places_of(self, offsets: Int64s) -> tuple[Int64s, Int64s, Int64s]:
-        """Return for records that begin at `offsets`, rising: which of the runs, numbers and lines."""
+    def runs_of(self, offsets: Int64s) -> Int64s:
+        """Return for records that begin at `offsets`, rising, which of the runs each is in."""
         first = np.array([run.start for run in self.runs], np.int64)
-        which = np.searchsorted(first, offsets, side="right") - 1
+        return np.searchsorted(first, offsets, side="right") - 1
+
+    def lines_of(self, offsets: Int64s) -> Int64s:
+        """Return for records that begin at `offsets`, rising, their lines in their sources."""
+        first, which = [run.start for run in self.runs], self.runs_of(offsets)
         breaks = np.flatnonzero(np.frombuffer(self.data, np.uint8) == ord("\n"))
         lines = np.searchsorted(breaks, offsets) - np.searchsorted(breaks, first)[which]
+        return lines + np.array([run.line for run in self.runs], np.int64)[which]
+
+    def numbers_of(self, offsets: Int64s) -> Int64s:
+        """Return for records that begin at `offsets`, rising, their numbers in their sources, from 1."""
+        first, which = [run.start for run in self.runs], self.runs_of(offsets)
         numbers = np.searchsorted(self.starts, offsets) - np.searchsorted(self.starts, first)[which]
-        lines += np.array([run.line for run in self.runs], np.int64)[which]
-        numbers += np.array([run.record for run in self.runs], np.int64)[which]
-        return which, numbers, lines
+        return numbers + np.array([run.record for run in self.runs], np.int64)[which]
 
     def counts_of(self, offsets: Int64s) -> list[int]:
         """Return how many of the records that begin at `offsets`, rising, each run has."""

@@ -1,0 +1,3 @@
+from typing import Any
+
+def rows(columns: list[tuple[int, int, Any, Any, Any]], count: int, /) -> bytes: ...
