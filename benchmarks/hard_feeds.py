@@ -191,7 +191,10 @@ def write_named_tree(path: Path, megabytes: float) -> None:
 
 def _rule(chance: random.Random, depth: int) -> dict[str, Any]:
     """Return a rule that holds what it asks for as rules again, alone or in arrays."""
-    made: dict[str, Any] = {"type": chance.choice(("object", "text", "number")), "text": _words(chance, chance.randint(4, 14))}
+    made: dict[str, Any] = {
+        "type": chance.choice(("object", "text", "number")),
+        "text": _words(chance, chance.randint(4, 14)),
+    }
     if chance.random() < 0.3:
         made["examples"] = chance.sample(_WORDS, 3)
     if depth and chance.random() < 0.8:

@@ -57,7 +57,7 @@ class NoProgress:
 
 
 class Mapper(Protocol):
-    """Applies a function to tasks, perhaps in other processes; results come in the order of the tasks."""
+    """Applies a function to tasks, perhaps in other threads; results come in the order of the tasks."""
 
     def map(self, work: Callable[[Any], Any], tasks: Iterator[Any]) -> Iterator[Any]:
         """Yield `work(task)` for each task."""

@@ -21,13 +21,13 @@ if TYPE_CHECKING:
 LEAST_MEMORY = 200 * 1000 * 1000
 """The least memory that a run can be bounded to, in bytes."""
 _SHARED_CHUNK_BYTES = 4 * 1024 * 1024
-"""The largest chunk where several processes work, each of which holds a few."""
+"""The largest chunk where several threads work, each of which holds a few."""
 _FIRST_CHUNK_BYTES = 256 * 1024
 """The largest chunk where only the first records are wanted."""
-_PROCESS_BYTES = 100 * 1000 * 1000
-"""What a process needs before it reads anything: the interpreter and its libraries."""
+_THREAD_BYTES = 100 * 1000 * 1000
+"""What is left for each thread that works: the first of them for the interpreter and its libraries."""
 _LEAST_ROOM = 60 * 1000 * 1000
-"""What a process should have beyond that; where memory is shorter, fewer processes work."""
+"""What a thread should have beyond that; where memory is shorter, fewer of them work."""
 _CHUNK_SHARE, _COLLECTED_SHARE = 40, 8
 """Of the room beyond that, a chunk may be one part in so many (it takes up to about 25 times its bytes),
 and the rows collected for writing one in so many (encoding them takes up to four times theirs)."""
@@ -231,13 +231,13 @@ class Options:
         return StructureRules(tuple(self.dictionaries), tuple(self.not_dictionaries))
 
     def worker_count(self) -> int:
-        """Return how many processes parse: as many as asked for and memory allows."""
+        """Return how many threads parse: as many as asked for and memory allows."""
         if self.first is not None:
             return 1
         wanted = self.workers if self.workers is not None else (os.cpu_count() or 1)
         if self.memory is None:
             return wanted
-        return max(1, min(wanted, self.memory // (_PROCESS_BYTES + _LEAST_ROOM)))
+        return max(1, min(wanted, self.memory // (_THREAD_BYTES + _LEAST_ROOM)))
 
     def collected_bytes(self) -> int:
         """Return how many bytes of rows may be collected before they are written."""
@@ -247,7 +247,7 @@ class Options:
 
     def _room(self) -> int:
         assert self.memory is not None
-        return max(self.memory - self.worker_count() * _PROCESS_BYTES, _LEAST_ROOM)
+        return max(self.memory - self.worker_count() * _THREAD_BYTES, _LEAST_ROOM)
 
     def bounded_chunk_bytes(self) -> int:
         """Return the bytes read at once, fewer where memory is short."""

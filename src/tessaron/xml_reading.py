@@ -36,7 +36,7 @@ _FEW_NAMES = 2
 _CHUNK_BYTES = 2 * 1024 * 1024
 """The largest chunk: as a tree, XML takes ten to twenty times its bytes."""
 _SHARED_CHUNK_BYTES = 1280 * 1024
-"""The largest where several processes work, each of which holds such trees."""
+"""The largest where several threads work, each of which holds such trees."""
 
 
 class Run(Protocol):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from copy import copy
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -91,9 +90,7 @@ def fragment_of(tree: Branch, old: Fragment) -> Fragment:
     pending = [(tree, -1)]
     while pending:
         branch, parent = pending.pop()
-        node = copy(branch.node)
-        node.parent = parent
-        nodes.append(node)
+        nodes.append(replace(branch.node, parent=parent))
         index = len(nodes) - 1
         pending.extend((child, index) for child in reversed(branch.children.values()))
     return replace(old, nodes=nodes)

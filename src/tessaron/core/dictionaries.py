@@ -16,6 +16,9 @@ CODE_KEYS, CODE_PRESENCE = 8, 0.5
 """The same for names that look like codes."""
 DATA_KEYS = 3
 """So many distinct names that are all dates, numbers or UUIDs make a dictionary."""
+MANY_CONTAINERS = 256
+"""More distinct names than this, whose values nearly all are objects or arrays, make a dictionary: nobody
+would want as many groups of columns, or as many tables."""
 FEW_OBJECTS = 3
 """With so few objects presence says nothing; then the names or the values must look alike."""
 LIKE_KINDS = 0.9
@@ -88,7 +91,8 @@ def _field_counts(node: ShapeNode) -> dict[str, int]:
 def is_dictionary(node: ShapeNode) -> bool:
     """Say whether the objects at `node` are dictionaries: the first rule that speaks decides.
 
-    1. More than `MOST_NAMES` distinct names: yes.
+    1. More than `MOST_NAMES` distinct names, or more than `MANY_CONTAINERS` if nearly all values are objects
+       or arrays: yes.
     2. Values of different kinds, or objects that have little in common: no.
     3. At least `DATA_KEYS` names, and all are dates, numbers or UUIDs: yes.
     4. At least `CODE_KEYS` names that look like codes, each in at most `CODE_PRESENCE` of the objects: yes.
@@ -101,6 +105,8 @@ def is_dictionary(node: ShapeNode) -> bool:
         return True
     values = _Values.of(node)
     names = values.names
+    if len(names) > MANY_CONTAINERS and _are_containers(values, LIKE_KINDS):
+        return True
     if len(names) < DATA_KEYS or not _are_alike(values):
         return False
     if all(map(_DATA_NAME.fullmatch, names)):
@@ -143,6 +149,7 @@ def _have_like_fields(values: _Values) -> bool:
     return len(values.names) >= MANY_KEYS and is_dictionary(values.merged())
 
 
-def _are_containers(values: _Values) -> bool:
+def _are_containers(values: _Values, share: float = 0.5) -> bool:
+    """Say whether more than a share of the values are objects or arrays."""
     containers = values.counts[Kind.OBJECT] + values.counts[Kind.ARRAY]
-    return 2 * containers > sum(values.names.values())
+    return containers > share * sum(values.names.values())

@@ -21,10 +21,6 @@ class TargetError(TessaronError, OSError):
     """A target that cannot be written, or must not be overwritten."""
 
 
-class WorkerError(TessaronError, RuntimeError):
-    """A worker process died, and again when its task was tried once more."""
-
-
 @dataclass(frozen=True, slots=True)
 class Place:
     """Where in the input something stands. Unknown parts are None.

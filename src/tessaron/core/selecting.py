@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from fnmatch import translate
+from itertools import count
 from typing import Protocol
 
 from tessaron.core.errors import UsageError
@@ -181,21 +182,20 @@ class PatternSelection:
         self.only, self.without = tuple(only), tuple(without)
         self._wants = [_Pattern(text) for text in only]
         self._avoids = [_Pattern(text) for text in without]
-        self._paths: list[Path] = [()]
+        self._paths: dict[int, Path] = {0: ()}
+        self._numbers = count(1)
         self._known: dict[tuple[int, Step], int] = {}
-
-    def __reduce__(self) -> tuple[type[PatternSelection], tuple[tuple[str, ...], tuple[str, ...]]]:
-        return PatternSelection, (self.only, self.without)
 
     def step(self, place: int, step: Step) -> int:
         """Return the place one step on; -1 where nothing is wanted."""
-        key = (place, step)
-        if key not in self._known:
-            path = (*self._paths[place], step)
-            self._known[key] = -1 if any(each.covers(path) for each in self._avoids) else len(self._paths)
-            if self._known[key] >= 0:
-                self._paths.append(path)
-        return self._known[key]
+        found = self._known.get((place, step))
+        if found is not None:
+            return found
+        path = (*self._paths[place], step)
+        number = -1 if any(each.covers(path) for each in self._avoids) else next(self._numbers)
+        self._paths[number] = path
+        # Several threads may come here at once; what the first of them has found stays.
+        return self._known.setdefault((place, step), number)
 
     def wanted(self, place: int) -> int:
         """Return the flags of a place."""

@@ -395,13 +395,6 @@ class Shape:
                 node = node.child(step)
             node.is_dictionary, node.keeps_members = is_dictionary, not is_dictionary
 
-    def __getstate__(self) -> Any:
-        return pack_nodes(self.record), self._has_dictionaries
-
-    def __setstate__(self, state: Any) -> None:
-        packed, self._has_dictionaries = state
-        self.record = unpack_nodes(packed)
-
     def node_at(self, path: Path) -> ShapeNode | None:
         """Return what was met at a path; None where nothing was."""
         node: ShapeNode | None = self.record

@@ -11,8 +11,6 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from enum import Enum
 from importlib.util import find_spec
-from pickle import PickleBuffer
-from typing import Any, SupportsIndex
 
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.contract import Separator
@@ -68,15 +66,6 @@ class Chunk:
             return b"{" + self.data + b"}"
         comma = self.data.index(b",")
         return self.data[:comma] + b"{" + self.data[comma + 1 :] + b"}"
-
-    def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
-        """Let the data travel apart from the rest (PEP 574)."""
-        rest = tuple(getattr(self, name) for name in self.__slots__[1:])
-        return _chunk, (PickleBuffer(self.data), *rest)
-
-
-def _chunk(data: Any, *rest: Any) -> Chunk:
-    return Chunk(data if isinstance(data, bytes) else bytes(data), *rest)
 
 
 def recognise_form(head: bytes) -> Form | None:

@@ -1,4 +1,4 @@
-"""The two halves of the work on one chunk: pure functions that any process can run."""
+"""The two halves of the work on one chunk: pure functions that any thread can run."""
 
 from __future__ import annotations
 

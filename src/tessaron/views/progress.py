@@ -44,7 +44,7 @@ class ProgressBar:
         self._bar.stop()
 
     def start(self, total_bytes: int | None) -> None:
-        """Begin the bar of bytes read; only now, as a process with a thread for it cannot be forked."""
+        """Begin the bar of bytes read."""
         self._bar.start()
         self._task = self._bar.add_task("reading", total=total_bytes)
 

@@ -1,4 +1,4 @@
-"""The work on one chunk when the layout is given: parsed and turned into rows at once, by any process."""
+"""The work on one chunk when the layout is given: parsed and turned into rows at once, by any thread."""
 
 from __future__ import annotations
 

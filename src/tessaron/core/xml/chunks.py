@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from pickle import PickleBuffer
-from typing import Any, SupportsIndex
+from typing import Any
 
 import numpy as np
 
@@ -151,15 +150,6 @@ class XmlChunk:
         stop = int(self.starts[count])
         runs = tuple(run for run in self.runs if run.start < stop)
         return XmlChunk(self.data[:stop], self.starts[:count], runs, self.context, self.prefixes)
-
-    def __reduce_ex__(self, protocol: SupportsIndex) -> Any:
-        """Let the data travel apart from the rest (PEP 574)."""
-        rest = (self.starts, self.runs, self.context, dict(self.prefixes), self.is_skeleton)
-        return _chunk, (PickleBuffer(self.data), *rest)
-
-
-def _chunk(data: Any, *rest: Any) -> XmlChunk:
-    return XmlChunk(data if isinstance(data, bytes) else bytes(data), *rest)
 
 
 @dataclass(slots=True)
