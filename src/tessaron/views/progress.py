@@ -3,35 +3,22 @@
 from __future__ import annotations
 
 from types import TracebackType
+from typing import TYPE_CHECKING
 
 from rich.console import Console
-from rich.progress import (
-    BarColumn,
-    DownloadColumn,
-    Progress,
-    TaskID,
-    TextColumn,
-    TimeRemainingColumn,
-    TransferSpeedColumn,
-)
 
 from tessaron.core.visible import visible
+
+if TYPE_CHECKING:
+    from rich.progress import Progress, TaskID
 
 
 class ProgressBar:
     """A context that shows bytes read, their rate and the time left; then how much is written."""
 
     def __init__(self, console: Console):
-        self._bar = Progress(
-            TextColumn("{task.description:<8}"),
-            BarColumn(),
-            DownloadColumn(binary_units=True),
-            TransferSpeedColumn(),
-            TimeRemainingColumn(),
-            console=console,
-            transient=True,
-            disable=not console.is_terminal,
-        )
+        self._console = console
+        self._bar: Progress | None = None
         self._task: TaskID | None = None
         self._total = 0
 
@@ -41,26 +28,51 @@ class ProgressBar:
     def __exit__(
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
-        self._bar.stop()
+        if self._bar is not None:
+            self._bar.stop()
 
     def start(self, total_bytes: int | None) -> None:
         """Begin the bar of bytes read."""
-        self._bar.start()
-        self._task = self._bar.add_task("reading", total=total_bytes)
+        if self._console.is_terminal:
+            self._bar = _bar_on(self._console)
+            self._bar.start()
+            self._task = self._bar.add_task("reading", total=total_bytes)
 
     def say(self, text: str) -> None:
         """Write a line above the bar."""
-        self._bar.console.print(f"tessaron: {visible(text)}", highlight=False, markup=False, soft_wrap=True)
+        self._console.print(f"tessaron: {visible(text)}", highlight=False, markup=False, soft_wrap=True)
 
     def read(self, byte_count: int) -> None:
         """Move the bar on."""
-        if self._task is not None:
+        if self._bar is not None and self._task is not None:
             self._total += byte_count
             self._bar.update(self._task, advance=byte_count)
 
     def write(self, step: int, steps: int) -> None:
         """Show the second half: the same bytes, now written."""
-        if self._task is not None:
+        if self._bar is not None and self._task is not None:
             if step == 1:
                 self._bar.reset(self._task, total=self._total, description="writing")
             self._bar.update(self._task, completed=self._total * step / steps)
+
+
+def _bar_on(console: Console) -> Progress:
+    """Return a bar; what draws it takes time to load, and only terminals want it."""
+    from rich.progress import (
+        BarColumn,
+        DownloadColumn,
+        Progress,
+        TextColumn,
+        TimeRemainingColumn,
+        TransferSpeedColumn,
+    )
+
+    return Progress(
+        TextColumn("{task.description:<8}"),
+        BarColumn(),
+        DownloadColumn(binary_units=True),
+        TransferSpeedColumn(),
+        TimeRemainingColumn(),
+        console=console,
+        transient=True,
+    )
