@@ -21,7 +21,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from hard_feeds import HARD_FEEDS
-from run import write_calls_of_size, write_manifests_of_size, write_wide
+from run import ITERPARSE, write_calls_of_size, write_manifests_of_size, write_wide
 
 _LOADS = (
     "import json, os, sys\n"
@@ -32,13 +32,6 @@ _LOADS = (
     "                if name.endswith('.ndjson'):\n"
     "                    for line in file: json.loads(line)\n"
     "                else: json.load(file)\n"
-)
-_ITERPARSE = (
-    "import sys\nfrom lxml import etree\n"
-    "for _, element in etree.iterparse(sys.argv[1]):\n"
-    "    element.clear()\n"
-    "    while element.getprevious() is not None and element.getparent() is not None:\n"
-    "        del element.getparent()[0]"
 )
 
 
@@ -141,7 +134,7 @@ def lines(folder: Path, scale: float) -> Iterator[Callable[[], Line]]:
         path = folder / "manifests.xml"
         write_manifests_of_size(path, int(60 * scale))
         return Line(
-            "XML manifests ÷ iterparse", export(path), [sys.executable, "-c", _ITERPARSE, str(path)], 1.0
+            "XML manifests ÷ iterparse", export(path), [sys.executable, "-c", ITERPARSE, str(path)], 1.0
         )
 
     yield manifests

@@ -25,7 +25,7 @@ from tessaron.demo.manifests import MANIFESTS_HEAD, iter_manifests
 
 WORKED_OUT = Path(__file__).with_name("worked_out.layout.toml")
 HAND_SCRIPT = Path(__file__).with_name("by_hand.py")
-_ITERPARSE = (
+ITERPARSE = (
     "import sys\nfrom lxml import etree\n"
     "for _, element in etree.iterparse(sys.argv[1]):\n"
     "    element.clear()\n"
@@ -283,7 +283,7 @@ def run_xml(folder: Path, megabytes: int, rounds: int) -> None:
         return lambda: export_command(source, target, "--workers", str(workers))
 
     lines: dict[str, Callable[[], list[str]]] = {
-        "lxml.etree.iterparse": lambda: [sys.executable, "-c", _ITERPARSE, str(one)],
+        "lxml.etree.iterparse": lambda: [sys.executable, "-c", ITERPARSE, str(one)],
         "Parquet, 1 worker": tessaron(one, 1),
         "Parquet, 2 workers": tessaron(one, 2),
     }

@@ -17,8 +17,8 @@ CODE_KEYS, CODE_PRESENCE = 8, 0.5
 DATA_KEYS = 3
 """So many distinct names that are all dates, numbers or UUIDs make a dictionary."""
 MANY_CONTAINERS = 256
-"""More distinct names than this, whose values nearly all are objects or arrays, make a dictionary: nobody
-would want as many groups of columns, or as many tables."""
+"""More distinct names than this, whose values mostly are objects or arrays, make a dictionary: nobody would
+want as many groups of columns, or as many tables."""
 FEW_OBJECTS = 3
 """With so few objects presence says nothing; then the names or the values must look alike."""
 LIKE_KINDS = 0.9
@@ -91,8 +91,8 @@ def _field_counts(node: ShapeNode) -> dict[str, int]:
 def is_dictionary(node: ShapeNode) -> bool:
     """Say whether the objects at `node` are dictionaries: the first rule that speaks decides.
 
-    1. More than `MOST_NAMES` distinct names, or more than `MANY_CONTAINERS` if nearly all values are objects
-       or arrays: yes.
+    1. More than `MOST_NAMES` distinct names, or more than `MANY_CONTAINERS` if most values are objects or
+       arrays: yes.
     2. Values of different kinds, or objects that have little in common: no.
     3. At least `DATA_KEYS` names, and all are dates, numbers or UUIDs: yes.
     4. At least `CODE_KEYS` names that look like codes, each in at most `CODE_PRESENCE` of the objects: yes.
@@ -105,7 +105,7 @@ def is_dictionary(node: ShapeNode) -> bool:
         return True
     values = _Values.of(node)
     names = values.names
-    if len(names) > MANY_CONTAINERS and _are_containers(values, LIKE_KINDS):
+    if len(names) > MANY_CONTAINERS and _are_containers(values):
         return True
     if len(names) < DATA_KEYS or not _are_alike(values):
         return False
@@ -138,7 +138,8 @@ def _are_alike(values: _Values) -> bool:
 def _have_like_fields(values: _Values) -> bool:
     """Say whether objects share their fields, or are dictionaries themselves.
 
-    Fields that hardly any object has are left aside; of the others each object has a fair share.
+    Fields that hardly any object has are left aside; of the others each object has a fair share. With many
+    names it is enough that nearly all have one field, or that the objects are dictionaries themselves.
     """
     if not values.fields or all(map(_DATA_NAME.fullmatch, values.fields)):
         return True
@@ -146,10 +147,12 @@ def _have_like_fields(values: _Values) -> bool:
     common = [count for count in values.fields.values() if count >= RARE_FIELD * objects]
     if common and sum(common) >= LIKE_FIELDS * objects * len(common):
         return True
-    return len(values.names) >= MANY_KEYS and is_dictionary(values.merged())
+    if len(values.names) < MANY_KEYS:
+        return False
+    return max(values.fields.values()) >= LIKE_KINDS * objects or is_dictionary(values.merged())
 
 
-def _are_containers(values: _Values, share: float = 0.5) -> bool:
-    """Say whether more than a share of the values are objects or arrays."""
+def _are_containers(values: _Values) -> bool:
+    """Say whether most values are objects or arrays."""
     containers = values.counts[Kind.OBJECT] + values.counts[Kind.ARRAY]
-    return containers > share * sum(values.names.values())
+    return 2 * containers > sum(values.names.values())

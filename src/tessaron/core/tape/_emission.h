@@ -64,23 +64,17 @@ static int32_t member_node(Emitter *e, int32_t parent, int32_t name) {
     return made;
 }
 
-static int32_t element_node(Emitter *e, int32_t parent) {
-    if (e->nodes[parent].element < 0) {
-        int32_t made = new_node(e, parent, R_ELEMENT, NO_NAME);
-        if (made < 0) return -1;
-        e->nodes[parent].element = made;
+#define DEFINE_LEVEL(function, slot, role)                          \
+    static int32_t function(Emitter *e, int32_t parent) {           \
+        if (e->nodes[parent].slot < 0) {                            \
+            int32_t made = new_node(e, parent, role, NO_NAME);      \
+            if (made < 0) return -1;                                \
+            e->nodes[parent].slot = made;                           \
+        }                                                           \
+        return e->nodes[parent].slot;                               \
     }
-    return e->nodes[parent].element;
-}
-
-static int32_t entry_node(Emitter *e, int32_t parent) {
-    if (e->nodes[parent].entry < 0) {
-        int32_t made = new_node(e, parent, R_ENTRY, NO_NAME);
-        if (made < 0) return -1;
-        e->nodes[parent].entry = made;
-    }
-    return e->nodes[parent].entry;
-}
+DEFINE_LEVEL(element_node, element, R_ELEMENT)
+DEFINE_LEVEL(entry_node, entry, R_ENTRY)
 
 static inline int32_t body_of(const Emitter *e, int32_t node) {
     return e->nodes[node].fold >= 0 ? e->nodes[node].fold : node;
