@@ -80,7 +80,7 @@ def recognise_form(head: bytes) -> Form | None:
     if head[start.start() : start.end()] == b"[" and not _is_followed(head):
         return Form.ARRAY
     head = head[:_BYTES_LOOKED_AT]
-    lines = [line.strip() for line in head[start.start() :].split(b"\n", _LINES_LOOKED_AT)]
+    lines = [line.strip(b" \t\r") for line in head[start.start() :].split(b"\n", _LINES_LOOKED_AT)]
     lines = [line for line in lines[:_LINES_LOOKED_AT] if line]
     whole = sum(map(_is_whole, lines))
     return Form.LINES if 2 * whole >= len(lines) and (_is_whole(lines[0]) or whole > 1) else Form.VALUES
