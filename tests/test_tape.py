@@ -219,6 +219,30 @@ class RowsOfCsvTest(unittest.TestCase):
         found = csv_header(table.schema.names) + b"".join(iter_csv_rows(table))
         self.assertEqual(found, wanted.getvalue())
 
+    @MANY
+    @given(
+        st.lists(st.none() | st.datetimes(), max_size=9),
+        st.sampled_from(["s", "ms", "us", "ns"]),
+        st.sampled_from([None, "UTC", "+02:00"]),
+        st.integers(0, 2),
+    )
+    def test_moments_are_the_same_bytes_as_arrow(self, moments, unit, zone, start):
+        known = [each and each.replace(microsecond=0) for each in moments]
+        if unit == "ns":
+            known = [each if each is None or 1700 < each.year < 2200 else None for each in known]
+        table = pa.table({"t": pa.array(known, pa.timestamp(unit, zone))}).slice(start)
+        wanted = io.BytesIO()
+        pa_csv.write_csv(table, wanted, pa_csv.WriteOptions(eol="\r\n", quoting_style="needed"))
+        self.assertEqual(csv_header(["t"]) + b"".join(iter_csv_rows(table)), wanted.getvalue())
+
+    def test_fractions_of_seconds_before_and_after_1970(self):
+        for value in (-1, -86_400_000_001, 1, 951_782_400_123_456, -62_135_500_000_000_000):
+            with self.subTest(value):
+                table = pa.table({"t": pa.array([value], pa.int64()).cast(pa.timestamp("us"))})
+                wanted = io.BytesIO()
+                pa_csv.write_csv(table, wanted, pa_csv.WriteOptions(eol="\r\n", include_header=False))
+                self.assertEqual(b"".join(iter_csv_rows(table)), wanted.getvalue())
+
 
 class ParquetEncodingsTest(FolderTest):
     def test_each_column_is_written_as_suits_it(self):
