@@ -1,4 +1,4 @@
-"""The fragment: the values of one chunk as columns per level, still untyped, as emission makes them of a tape.
+"""The fragment: the values of one chunk as columns per level, still untyped: what emission makes of a tape.
 
 A fragment is a flat list of nodes, parents before children. A node is a place in the structure: the
 record, a member of an object, or the elements of an array. Record and element nodes open a *level*, on
