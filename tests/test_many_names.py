@@ -11,11 +11,12 @@ from hypothesis import strategies as st
 import tessaron
 from tessaron.core.dictionaries import is_dictionary
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import MEMBER_LIMIT, Separator
+from tessaron.core.kernel.contract import Separator
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
 from tessaron.core.structure import StructureRules, settle, settle_names
+from tessaron.core.tape.tape import MEMBER_LIMIT
 from tests.harness import FolderTest, learnt, tally, values_of, walk
 
 NAMES = [f"n{number}" for number in range(7)] + ["2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"]

@@ -18,18 +18,18 @@ from tessaron.core.conform import conform
 from tessaron.core.fragment import Role
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.paths import ELEMENT, ENTRY, Origin
 from tessaron.core.rebuilding.record_digests import record_digests
+from tessaron.core.rebuilding.tape_digests import digests_of, passed_over
 from tessaron.core.selecting import PathSelection
 from tessaron.core.structure import drop_partial_words, settle
-from tessaron.core.tape.digesting import digests_of, passed_over
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import PLAIN, form_of
 from tessaron.core.tape.joining import join_tapes
 from tessaron.core.tape.learning import as_few_columns, new_learner
 from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.tape import Tape, members_as_records
-from tessaron.core.tape.tape_builder import TapeBuilder
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tests.harness import FolderTest, learnt
 

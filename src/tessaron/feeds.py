@@ -37,7 +37,7 @@ class Progress(Protocol):
         """So many more bytes were read."""
 
     def write(self, step: int, steps: int) -> None:
-        """Of `steps` fragments, `step` were turned into rows."""
+        """Of `steps` chunks, `step` were turned into rows."""
 
 
 class NoProgress:
@@ -179,6 +179,8 @@ class Feed:
             self.spill.write(pack(result.read))
             return
         tape = with_records_before(result.read, records_before)
+        if self._waiting_bytes + tape.byte_count > self.most_bytes:
+            self.close()
         self._waiting.append(tape)
         self._waiting_bytes += tape.byte_count
         worth = min(max(_WORTH_BYTES, tape.step_count * _STEP_BYTES), self.most_bytes)
@@ -207,10 +209,14 @@ class Feed:
             counts = {path: _name_count(shape, path) for path in known}
             settled = known
             again = _LearnAgain(Learners(self.learners.is_compiled, settled), settled)
-            parts = [part for part in mapper.map(again, self.spill.read()) if part is not None]
+            beside: Shape | None = None
+            for part in mapper.map(again, self.spill.read()):
+                if part is not None and beside is not None:
+                    beside.merge(part)
+                beside = beside or part
             shape = again.learners.shape()[0]
-            for part in parts:
-                shape.merge(part)
+            if beside is not None:
+                shape.merge(beside)
             for path, count in counts.items():
                 node = shape.node_at(path)
                 if node is not None and node.is_dictionary:

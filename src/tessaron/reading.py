@@ -438,7 +438,7 @@ def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chun
 
 
 def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Tape]:
-    from tessaron.core.tape.tape_builder import TapeBuilder
+    from tessaron.core.kernel.tape_builder import TapeBuilder
 
     while True:
         builder = TapeBuilder(selection)
@@ -451,7 +451,7 @@ def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> It
 
 def _tape_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Tape:
     """Return the matches as records; the names of those that are members are keys."""
-    from tessaron.core.tape.tape_builder import TapeBuilder, add_text_origin
+    from tessaron.core.kernel.tape_builder import TapeBuilder, add_text_origin
 
     builder = TapeBuilder(selection)
     for found in matches:

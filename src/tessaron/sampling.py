@@ -13,12 +13,12 @@ from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.json_text import json_text
 from tessaron.core.jsonpath import JsonPath, parse_path
 from tessaron.core.kernel.contract import KernelOptions
+from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.masking import Mask
 from tessaron.core.shape import Shape, ShapeNode
 from tessaron.core.splitting import Form
 from tessaron.core.structure import settle
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.tape_builder import TapeBuilder
 from tessaron.matching import PathReader, parse_chunk
 from tessaron.sinks.syncing import write_file
 from tessaron.sources.chunks import ChunkReader

@@ -15,8 +15,8 @@ from tessaron.core.faults import Fault, Repeated
 from tessaron.core.kernel.xml_parsing import around_records
 from tessaron.core.paths import Origin
 from tessaron.core.rebuilding.record_digests import Words
+from tessaron.core.rebuilding.tape_digests import digests_of, passed_over
 from tessaron.core.selecting import Selection
-from tessaron.core.tape.digesting import digests_of, passed_over
 from tessaron.core.tape.tape import Tape
 from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk

@@ -13,7 +13,7 @@ from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.rebuilding.record_digests import Words
-from tessaron.core.tape.digesting import digests_of
+from tessaron.core.rebuilding.tape_digests import digests_of
 from tessaron.feeds import NoProgress
 from tessaron.layout_run import with_layout
 from tessaron.options import Options

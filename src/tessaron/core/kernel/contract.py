@@ -15,9 +15,6 @@ WhiteSpace = Literal["trim", "collapse", "keep"]
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
 
-MEMBER_LIMIT = 256
-"""So many names of one object are told apart while it is read; with more of them they may be data."""
-
 
 class Separator(Enum):
     """What stands between the records of a chunk, white space aside."""

@@ -8,8 +8,8 @@ from tessaron.core.faults import Repeated
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS, KernelOptions, Separator
 from tessaron.core.kernel.record_reader import RecordReader
+from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.tape.tape import Tape
-from tessaron.core.tape.tape_builder import TapeBuilder
 
 
 def read_json(

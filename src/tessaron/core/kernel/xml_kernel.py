@@ -19,6 +19,7 @@ from tessaron.core.kernel import is_compiled
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import can_be_fast, read_xml_fast
 from tessaron.core.kernel.number_texts import kind_of_text
+from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.kernel.xml_elements import (
     CLEANING,
     NIL,
@@ -35,7 +36,6 @@ from tessaron.core.kinds import Kind
 from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP
 from tessaron.core.selecting import INSIDE, RAW, SCALARS
 from tessaron.core.tape.tape import NO_NAME, Mark, Tape
-from tessaron.core.tape.tape_builder import TapeBuilder
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.namespaces import XML_NAMESPACE
 

@@ -15,6 +15,7 @@ from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.record_reader import RecordReader
+from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
@@ -23,7 +24,6 @@ from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
 from tessaron.core.rebuilding.told_texts import spelled
 from tessaron.core.selecting import SelectionBelow
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.tape_builder import TapeBuilder
 
 
 def embed(work: Rearranging, change: Rearrangement) -> None:

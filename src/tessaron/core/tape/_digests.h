@@ -1,4 +1,4 @@
-/* One number for all that stands in a record, whatever order its members have; see digesting.py.
+/* One number for all that stands in a record, whatever order its members have; see rebuilding/tape_digests.py.
  *
  * Every value adds a word of where it stands and what it is; the sum is the record's. It does what
  * rebuilding/record_digests.py does with columns, by another hash.
@@ -161,7 +161,7 @@ static int digest_tape(Digester *d, const TapeView *t) {
         int kind = kinds[i];
         int32_t parent = parents[i];
         d->sites[i] = (Site){0};
-        if (kind == M_SKIP || kind == M_RAW) continue;
+        if (kind == M_RAW) continue;
         if (kind == M_ORDER) {
             size_t size;
             const char *text = text_at(t, i, &size);

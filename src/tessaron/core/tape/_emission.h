@@ -230,7 +230,6 @@ static int emit_tape(Emitter *e, const TapeView *t, Places *s) {
         size_t size;
         const char *text;
         s->nodes[i] = -1;
-        if (kind == M_SKIP) continue;
         if (kind == M_RAW) { /* the text of the value just before */
             text = text_at(t, i, &size);
             if (parent == i - 1 && put_raw(e, &last, text, size)) return NO_MEMORY;

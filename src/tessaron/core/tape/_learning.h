@@ -433,10 +433,10 @@ static int view_tape(PyObject *tuple, TapeView *t) {
     for (int32_t i = 0; fits && i < t->count; i++) {
         fits &= names[i] < t->step_count && names[i] >= -1 && parents[i] < i && parents[i] >= -1;
         if (kinds[i] >= K_LONG_INTEGER && kinds[i] != K_OBJECT && kinds[i] != K_ARRAY && kinds[i] != M_PASSED &&
-            kinds[i] != M_HOLE && kinds[i] != M_SKIP)
+            kinds[i] != M_HOLE)
             fits &= (values[i] & UINT32_MAX) + (values[i] >> 32) <= (size_t)t->data.len;
         fits &= kinds[i] <= M_ORDER && (parents[i] < 0 || (kinds[i] != M_RAW && kinds[i] != M_ORDER) || names[i] < 0);
-        fits &= parents[i] >= 0 || (kinds[i] != M_RAW && kinds[i] != M_ORDER && kinds[i] != M_SKIP);
+        fits &= parents[i] >= 0 || (kinds[i] != M_RAW && kinds[i] != M_ORDER);
     }
     if (!fits) { release_tape(t); PyErr_SetString(PyExc_ValueError, "this is no tape"); return -1; }
     return 0;
@@ -523,7 +523,7 @@ static int learn_tape(Learner *l, const TapeView *t, Scratch *s) {
         int kind = kinds[i];
         int32_t parent = parents[i], class = 0, position = 0;
         s->classes[i] = -1;
-        if (kind == M_RAW || kind == M_SKIP) continue;
+        if (kind == M_RAW) continue;
         int32_t above = parent < 0 ? -1 : s->classes[parent];
         if (parent >= 0 && above < 0) continue; /* inside of what has no class: a hole */
         if (above >= 0) above = current(l, above);

@@ -11,7 +11,7 @@
 #include <string.h>
 
 enum { K_NULL, K_BOOLEAN, K_INTEGER, K_LONG_INTEGER, K_FRACTION, K_TEXT, K_OBJECT, K_ARRAY, KINDS,
-       M_PASSED = 8, M_RAW, M_HOLE, M_SKIP, M_ORDER };
+       M_PASSED = 8, M_RAW, M_HOLE, M_ORDER };
 enum { R_RECORD, R_MEMBER, R_ELEMENT, R_ENTRY, R_ORIGIN };
 enum { OK = 0, BAD = 1, NO_MEMORY = 2, FAILED = 3, AGAIN = 4 };
 enum { NO_NAME = -1 };

@@ -8,11 +8,10 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.fragment import Role
-from tessaron.core.kernel.contract import MEMBER_LIMIT
 from tessaron.core.kinds import SCALAR_KINDS, Kind
 from tessaron.core.paths import TEXT_STEP, kept_name
 from tessaron.core.tape.form import DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE, RULES, Form
-from tessaron.core.tape.tape import TEXT_CODES, Mark, Tape
+from tessaron.core.tape.tape import MEMBER_LIMIT, TEXT_CODES, Mark, Tape
 
 _NUMBER_LANES: dict[str, Any] = {
     "parent_rows": np.int32, "ordinals": np.int32, "rows": np.int32, "kinds": np.uint8, "positions": np.int32,
@@ -104,8 +103,6 @@ class _Emitter:
         open_at: dict[int, tuple[_Node, int]] = {}
         counts: dict[int, int] = {}
         for index, (code, name, parent) in enumerate(zip(tape.kinds, names, parents, strict=True)):
-            if code == Mark.SKIP:
-                continue
             if code == Mark.RAW:
                 for node, row in self._last if parent == index - 1 else ():
                     node.put("raw_rows", row)

@@ -16,6 +16,8 @@ from tessaron.core.kinds import Kind
 from tessaron.core.paths import Origin
 from tessaron.core.record_places import RecordPlaces
 
+MEMBER_LIMIT = 256
+"""So many names of one object are told apart while it is read; with more of them they may be data."""
 NO_NAME = -1
 """Stands for a name where there is none: at records and elements."""
 
@@ -29,9 +31,7 @@ class Mark(IntEnum):
     """The text of all that stands at the value just before, which it stands in."""
     HOLE = 10
     """A place that is taken, without a value."""
-    SKIP = 11
-    """Nothing: what stood here has been moved."""
-    ORDER = 12
+    ORDER = 11
     """How the parts of the element of XML that it stands in follow each other."""
 
 

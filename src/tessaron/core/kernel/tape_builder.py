@@ -59,10 +59,6 @@ class TapeBuilder:
         self._data += data
         return self.put(kind, name, parent, struct.unpack("<q", struct.pack("<Q", where))[0])
 
-    def move_into_array(self, place: int, name: int, parent: int) -> None:
-        """Let the value at a place be a member of another."""
-        self._names[place], self._parents[place] = name, parent
-
     def step_number(self, step: str) -> int:
         """Return the number of a step to a member."""
         return self._steps.setdefault(step, len(self._steps))
