@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from tessaron.balance import Balance, gaps
 from tessaron.core.errors import DataError, Place, SourceError
 from tessaron.core.faults import MOST_RAW_BYTES
+from tessaron.receipt_text import plain_data, spread_json
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
 
@@ -69,7 +70,7 @@ class Reject:
 
     def to_json(self) -> str:
         """Return the reject as one line of JSON."""
-        return json.dumps(asdict(self), ensure_ascii=False)
+        return json.dumps(plain_data(self), ensure_ascii=False)
 
 
 @dataclass(frozen=True, slots=True)
@@ -232,11 +233,11 @@ class Receipt:
 
     def to_dict(self) -> dict[str, Any]:
         """Return the receipt as plain data, as it stands in `receipt.json`."""
-        return asdict(self)
+        return dict(plain_data(self))
 
     def to_json(self) -> str:
         """Return the text of `receipt.json`."""
-        return json.dumps(self.to_dict(), indent=2, ensure_ascii=False) + "\n"
+        return spread_json(self.to_dict()) + "\n"
 
 
 def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:

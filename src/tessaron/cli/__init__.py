@@ -6,22 +6,16 @@ import os
 
 import click
 
-from tessaron.cli.demo import demo
-from tessaron.cli.draft import draft
-from tessaron.cli.export import export
-from tessaron.cli.find import find
 from tessaron.cli.group import Group
-from tessaron.cli.preview import preview
-from tessaron.cli.rebuild import rebuild
-from tessaron.cli.sample import sample
-from tessaron.cli.survey import survey
-from tessaron.cli.values import compose, values
-from tessaron.cli.verify import verify
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 """Nothing here multiplies matrices; without threads of its own NumPy loads faster."""
 os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 """The model of layouts has no use for plugins; to look for them takes longer than to check a layout."""
+
+
+_MODULES = {"compose": "values"}
+"""Where a command is found that is not in a module of its name."""
 
 
 @click.group(cls=Group, context_settings={"help_option_names": ["-h", "--help"]})
@@ -33,5 +27,9 @@ def main() -> None:
     """
 
 
-for _command in (survey, find, values, compose, preview, sample, draft, export, rebuild, verify, demo):
-    main.add_command(_command)
+_COMMANDS = (
+    "survey", "find", "values", "compose", "preview", "sample", "draft", "export", "rebuild", "verify",
+    "demo",
+)  # fmt: skip
+for _name in _COMMANDS:
+    main.add_late(_name, f"tessaron.cli.{_MODULES.get(_name, _name)}")

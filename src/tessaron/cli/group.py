@@ -10,6 +10,8 @@ import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cached_property
+from importlib import import_module
 from pathlib import Path
 from types import FrameType
 from typing import Any, NoReturn, TextIO
@@ -102,9 +104,29 @@ class Group(click.Group):
             say(f"standard output cannot be written: {error.strerror}")
             context.exit(EXIT_FAILED)
 
+    def add_late(self, name: str, module: str) -> None:
+        """Add a command that is loaded when it is used."""
+        self._late[name] = module
+
+    @cached_property
+    def _late(self) -> dict[str, str]:
+        return {}
+
     def list_commands(self, context: click.Context) -> list[str]:
         """Return the commands in the order in which people need them, not by the alphabet."""
-        return list(self.commands)
+        return list(self._late)
+
+    def get_command(self, context: click.Context, name: str) -> click.Command | None:
+        """Return a command by its name, None for one that is not there."""
+        if name not in self._late:
+            # click looks among these for what may be meant.
+            self.commands = {each: self._loaded(each) for each in self._late}
+            return None
+        return self._loaded(name)
+
+    def _loaded(self, name: str) -> click.Command:
+        command: click.Command = getattr(import_module(self._late[name]), name)
+        return command
 
 
 def _robust(stream: TextIO) -> TextIO:

@@ -14,6 +14,7 @@ from tessaron.receipt import REJECTS_FILE, Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10
+_TABLES_SHOWN = 40
 
 
 def console(stderr: bool = False) -> Console:
@@ -116,10 +117,13 @@ def _key_failure(check: KeyCheck) -> str:
 def receipt_view(receipt: Receipt) -> list[Table | str]:
     """Return what an export ends with: a table of the files, and one line of totals."""
     rows = [
-        (table.name, f"{table.rows:,}", f"{len(table.columns):,}", table.file) for table in receipt.tables
+        (table.name, f"{table.rows:,}", f"{len(table.columns):,}", table.file)
+        for table in receipt.tables[:_TABLES_SHOWN]
     ]
+    more = len(receipt.tables) - len(rows)
     totals = (
         f"{count(receipt.records, 'record')} in, {count(receipt.rows, 'row')} out, "
         f"{count(len(receipt.tables), 'table')} in {receipt.target}, {receipt.seconds:.2f} seconds"
     )
-    return [grid(("table", "rows", "columns", "file"), rows, numeric=("rows", "columns")), "", totals]
+    told = [f"… and {count(more, 'more table')}, listed in receipt.json"] * bool(more)
+    return [grid(("table", "rows", "columns", "file"), rows, numeric=("rows", "columns")), *told, "", totals]

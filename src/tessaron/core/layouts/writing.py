@@ -13,6 +13,8 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.visible import visible
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
+_PLAIN = re.compile(r"[ !#-\[\]-~]*\Z")
+"""What stands in a basic string as it is."""
 _COMMENT_FROM, _COMMENT_TO = 40, 84
 """Comments begin in one column, within these bounds, so that they can be read down the page."""
 NEW_MARK, UNMET_MARK = "new", "not met"
@@ -189,7 +191,7 @@ def toml_key(name: str) -> str:
 
 def toml_text(text: str) -> str:
     """Return a text as a TOML basic string."""
-    return visible(json.dumps(text, ensure_ascii=False))
+    return f'"{text}"' if _PLAIN.match(text) else visible(json.dumps(text, ensure_ascii=False))
 
 
 def toml_list(texts: Sequence[str]) -> str:
