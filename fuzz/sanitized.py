@@ -17,6 +17,7 @@ import sysconfig
 import tempfile
 import time
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -111,19 +112,44 @@ def _pass_over(chance: random.Random, tape: Any) -> None:
     forms = [form_of(shape.record)]
     settle(shape)
     forms.append(form_of(shape.record))
-    for form in forms:
-        emit(tape, form)
+    wanted = [_columns(chance, len(form.nodes)) for form in forms]
+    for form, columns in zip(forms, wanted, strict=True):
+        for column in emit(tape, form, wanted=columns).columns:
+            if column is not None:
+                column.validate(full=True)
     lane = chance.choice(("kinds", "names", "parents", "values", "data", "step_sizes", "step_data"))
     broken = bytearray(getattr(tape, lane))
     if not broken:
         return
     broken[chance.randrange(len(broken))] ^= 1 << chance.randrange(8)
     wrong = replace(tape, **{lane: bytes(broken)})
-    for use in (new_learner().learn, *(lambda each, form=form: emit(each, form) for form in forms)):
+    uses = [new_learner().learn]
+    for form, columns in zip(forms, wanted, strict=True):
+        uses.append(partial(emit, form=form, wanted=columns))
+    for use in uses:
         try:
             use(wrong)
         except (ValueError, KeyError, IndexError, UnicodeDecodeError):
             continue
+
+
+def _columns(chance: random.Random, place_count: int) -> list[Any]:
+    """Return a column of each type that emission makes, each at some place of a form."""
+    from tessaron.core.tape.typed_columns import CODES, WantedColumn
+    from tessaron.core.typing.types import parse_type
+
+    kinds = [
+        parse_type({"decimal": "decimal(20,3)", "timestamp": "timestamp(9)"}.get(name, name))
+        for name in CODES
+    ]
+    return [
+        WantedColumn(
+            chance.randrange(place_count), kind.name, kind.arrow_type(), kind.precision or kind.second_digits,
+            kind.scale, chance.random() < 0.5, ("no", "x") if kind.name == "boolean" else (),
+            chance.random() < 0.5,
+        )
+        for kind in kinds
+    ]  # fmt: skip
 
 
 if __name__ == "__main__":

@@ -25,7 +25,7 @@ from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.scan_state import ScanState
-from tessaron.core.shape import Shape, pack_nodes, unpack_nodes
+from tessaron.core.shape import Shape
 from tessaron.core.splitting import scan_block_fast
 from tessaron.core.structure import settle
 from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
@@ -86,16 +86,6 @@ class RegroupTest(unittest.TestCase):
         back = unpack_fragment(pack_fragment(fragment))
         self.assertEqual(back.paths(), fragment.paths())
         self.assertEqual(shape_of(back), shape_of(fragment))
-
-    @settings(max_examples=36, deadline=None)
-    @given(st.lists(st.dictionaries(st.sampled_from("ab"), VALUES, max_size=2), min_size=1, max_size=6))
-    def test_a_settled_shape_survives_the_wire(self, records):
-        shape = Shape()
-        shape.add(read(records))
-        settle(shape)
-        # Siblings come in the other order each time; it has no meaning.
-        back = unpack_nodes(pack_nodes(unpack_nodes(pack_nodes(shape.record))))
-        self.assertEqual(pack_nodes(back), pack_nodes(shape.record))
 
     def test_names_become_entries_only_beyond_the_limit(self):
         cases = ((200, 1, False), (2_000, 1, False), (60, 40, True))

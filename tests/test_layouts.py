@@ -379,7 +379,7 @@ class QuickChoiceTest(FolderTest):
             "export", self.source, "--flat", "$.tags[*]", "--times", "$.by_day.*", "-o", self.folder / "out"
         )
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("38 rows come out of $.tags[*] × $.by_day.*".encode(), done.stderr)
+        self.assertIn("calls_tags: 38 rows come out of calls_tags × calls_by_day".encode(), done.stderr)
         self.assertEqual(pq.read_table(self.folder / "out" / "calls_tags.parquet").num_rows, 38)
         with self.assertRaisesRegex(
             tessaron.UsageError, r"no rows stand at '\$\.tag\[\*\]'; there are rows at \$\.tags"

@@ -4,6 +4,7 @@ import io
 import json
 import unittest
 from dataclasses import replace
+from decimal import Decimal
 from itertools import combinations
 
 import numpy as np
@@ -19,17 +20,24 @@ from tessaron.core.fragment import Role
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.kernel.tape_builder import TapeBuilder
+from tessaron.core.laying.plan import ColumnPlan, Source
+from tessaron.core.laying.values import fit_node
 from tessaron.core.paths import ELEMENT, ENTRY, Origin
 from tessaron.core.rebuilding.record_digests import record_digests
 from tessaron.core.rebuilding.tape_digests import digests_of, passed_over
 from tessaron.core.selecting import PathSelection
 from tessaron.core.structure import drop_partial_words, settle
+from tessaron.core.tape._passes import emit as emit_lanes
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import PLAIN, form_of
 from tessaron.core.tape.joining import join_tapes
 from tessaron.core.tape.learning import as_few_columns, new_learner
 from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.tape import Tape, members_as_records
+from tessaron.core.tape.typed_columns import WantedColumn
+from tessaron.core.typing.fitting import PLAIN as PLAIN_SPELLING
+from tessaron.core.typing.fitting import Spelling, boolean_words
+from tessaron.core.typing.types import parse_type
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tests.harness import FolderTest, learnt
 
@@ -45,6 +53,11 @@ VALUES = st.recursive(
     max_leaves=16,
 )
 RECORDS = st.lists(st.dictionaries(NAMES, VALUES, max_size=5), min_size=1, max_size=8)
+KINDS = tuple(map(parse_type, (
+    "boolean", "integer", "decimal(20,3)", "decimal(38,0)", "double", "text", "date", "time(3)", "timestamp",
+    "timestamp_tz", "timestamp(9)", "uuid",
+)))  # fmt: skip
+NO_AND_X = Spelling(words=("no", "x"))
 LANES = ("row_count", "kinds", "positions", "parent_rows", "ordinals", "booleans", "integers")
 MANY = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
@@ -82,6 +95,90 @@ class PassesTest(unittest.TestCase):
         settle(shape)
         for form in (PLAIN, form_of(shape.record)):
             self.assertEqual(contents(emit(tape, form)), contents(emit(plain, form, compiled=False)))
+
+    @MANY
+    @given(RECORDS)
+    def test_a_typed_column_is_what_fitting_makes_of_the_same_values(self, records):
+        tape = tape_of(records)
+        shape = learnt(tape)
+        settle(shape)
+        form = form_of(shape.record)
+        plans = [
+            ColumnPlan("t", "c", kind, Source(path, (), True), spelling=spelling)
+            for path in form.paths
+            for kind in KINDS
+            for spelling in ((PLAIN_SPELLING, NO_AND_X) if kind.name == "boolean" else (PLAIN_SPELLING,))
+        ]
+        wanted = [
+            WantedColumn(
+                form.paths.index(plan.source.path), plan.type.name, plan.type.arrow_type(),
+                plan.type.precision or plan.type.second_digits, plan.type.scale,
+                words=boolean_words(plan.spelling) if plan.type.name == "boolean" else (),
+                keeps_values=False,
+            )
+            for plan in plans
+        ]  # fmt: skip
+        plain, typed = emit(tape, form), emit(tape, form, wanted=wanted)
+        nodes = dict(zip(plain.paths(), plain.nodes, strict=True))
+        for plan, column in zip(plans, typed.columns, strict=True):
+            node = nodes.get(plan.source.path)
+            if column is not None:
+                fitted = fit_node(node, len(column), plan)
+                column.validate(full=True)
+                self.assertEqual(
+                    (column.to_pylist(), 0), (fitted.values.to_pylist(), len(fitted.misfits)), plan
+                )
+        self.assertEqual(typed.paths(), plain.paths())
+
+    def test_values_that_plainly_fit_are_typed_without_python(self):
+        zoned = "2026-03-04T05:06:07.25+01:30"
+        cases = (
+            ("boolean", [True, None, False], [True, None, False]),
+            ("integer", [2**62, -1, None], [2**62, -1, None]),
+            ("decimal(38,4)", ["1.25", "-0.0001", "9" * 34, "7"], [1.25, -0.0001, int("9" * 34), 7]),
+            ("double", ["0.1", "-12.5", "1e2", 3], None),
+            ("double", ["0.1", "-12.5", 3], [0.1, -12.5, 3.0]),
+            ("text", ['"a"', "1.50", 12, True, '""'], ["a", "1.50", "12", "true", ""]),
+            ("date", ['"2026-02-28"', '"0001-01-01"'], ["2026-02-28", "0001-01-01"]),
+            ("time", ['"05:06"', '"05:06:07"'], ["05:06:00", "05:06:07"]),
+            ("timestamp(3)", ['"2026-01-02 03:04:05.678"', '"2026-01-02T03:04"'],
+             ["2026-01-02 03:04:05.678000", "2026-01-02 03:04:00"]),
+            ("timestamp_tz(2)", [f'"{zoned}"', '"2026-01-01T00:00:00Z"'],
+             ["2026-03-04 03:36:07.250000+00:00", "2026-01-01 00:00:00+00:00"]),
+            ("timestamp", [f'"{zoned}"'], None),
+            ("decimal(3,2)", ["10.25"], None),
+            ("integer", ["1.0"], None),
+            ("date", ['"2026-02-30"'], None),
+            ("uuid", ['"12345678-1234-1234-1234-123456789ABC"'], ["12345678-1234-1234-1234-123456789ABC"]),
+            ("uuid", ['"12345678-1234-1234-1234-12345678"'], None),
+        )  # fmt: skip
+        for spelled, values, expected in cases:
+            with self.subTest(type=spelled, values=values):
+                kind = parse_type(spelled)
+                texts = [json.dumps(v) if not isinstance(v, str) else v for v in values]
+                tape = choose_kernel("compiled")(
+                    "\n".join(f'{{"a":{text}}}' for text in texts).encode(), Separator.LINE
+                )
+                form = form_of(learnt(tape).record)
+                digits = kind.precision or kind.second_digits
+                wanted = WantedColumn(1, kind.name, kind.arrow_type(), digits, kind.scale)
+                (column,) = emit(tape, form, wanted=[wanted]).columns
+                if expected is None:
+                    self.assertIsNone(column)
+                else:
+                    shown = [str(v) if not isinstance(e, (int, float)) and e is not None else v
+                             for v, e in zip(column.to_pylist(), expected, strict=True)]  # fmt: skip
+                    self.assertEqual(
+                        shown, [Decimal(str(e)) if kind.name == "decimal" else e for e in expected]
+                    )
+
+    def test_what_is_no_column_or_form_is_refused(self):
+        tape = tape_of([{"a": 1}])
+        rows = form_of(learnt(tape).record).rows
+        for wanted in ((9, 1, 0, 0, False, (), True), (1, 99, 0, 0, False, (), True), (1, 2, 3, 5, False, (), True),
+                       (1, 0, 0, 0, False, ("yes",), True), (-1, 1, 0, 0, False, (), True)):  # fmt: skip
+            with self.subTest(wanted=wanted), self.assertRaises(ValueError):
+                emit_lanes(rows, tape.arrays(), [wanted])
 
     @MANY
     @given(RECORDS)

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from tessaron.core.errors import DataError, Place
-from tessaron.core.laying.emitting import Laid
+from tessaron.core.laying.laid import Laid
 from tessaron.core.laying.plan import ColumnPlan
 from tessaron.core.laying.problems import Case, Told
 from tessaron.core.laying.work import CasePlace
@@ -46,7 +46,12 @@ class Account:
     _findings: dict[tuple[str, str], Finding] = field(default_factory=dict)
 
     def add(
-        self, laid: Laid, source: str, records_before: int, places: Mapping[int, CasePlace] | None = None
+        self,
+        laid: Laid,
+        source: str,
+        records_before: int,
+        places: Mapping[int, CasePlace] | None = None,
+        are_records: bool = True,
     ) -> None:
         """Take in a chunk.
 
@@ -55,14 +60,17 @@ class Account:
             source: Where it is from.
             records_before: Records of that source before it.
             places: Where the records of problems stand, where that is known.
+            are_records: Whether it holds records, and not what stands around them.
 
         Raises:
             DataError: For a problem after which the layout wants the run to stop.
         """
-        self.records += laid.record_count - laid.rejected
-        self.rejected += laid.rejected
+        if are_records:
+            self.records += laid.record_count - laid.rejected
+            self.rejected += laid.rejected
         self.filtered.update(laid.filtered)
         self.left_out.update(laid.left_out)
+        self.left_out.update(laid.passed)
         self.met |= laid.met
         self.read.update(laid.read)
         self.gone.update(laid.gone)

@@ -21,16 +21,26 @@ _LONGEST_EXAMPLE = 24
 
 def draft_of(reading: Reading, options: Options) -> Draft:
     """Return what a layout file is written from, for what was read and settled."""
+    tables, around = tables_of_draft(reading, options)
+    reading.note_unkept(tables)
+    outer = () if around is None else around.tables
+    remarks = _remarks(reading, reading.records.shape.record)
+    return plain_draft(reading, options, tables, outer, remarks, _head(reading))
+
+
+def tables_of_draft(reading: Reading, options: Options) -> tuple[TableSet, TableSet | None]:
+    """Return the tables that a layout file proposes, and those of what stands around the records.
+
+    Raises:
+        UsageError: When there are no records.
+    """
     record = reading.records.shape.record
     if not record.row_count:
         raise UsageError("there are no records to draft a layout from")
     tables, around = draft_tables(
         record, reading.top_name(), reading.around_records(), options.names, options.exact
     )
-    reading.note_unkept(tables)
-    tables = replace(_without_own_origins(tables, options), natural_key=tuple(options.key))
-    outer = () if around is None else around.tables
-    return plain_draft(reading, options, tables, outer, _remarks(reading, record), _head(reading))
+    return replace(_without_own_origins(tables, options), natural_key=tuple(options.key)), around
 
 
 def plain_draft(

@@ -17,7 +17,6 @@ from tessaron.core.errors import TargetError, UsageError
 from tessaron.core.layout import TableSet
 from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
-from tessaron.drafted_run import DraftedRun
 from tessaron.feeds import NoProgress, Progress
 from tessaron.options import Options
 from tessaron.receipt import (
@@ -32,10 +31,11 @@ from tessaron.receipt import (
     TableWritten,
 )
 from tessaron.rejected_records import inputs_of_rejects
-from tessaron.run_outcome import Outcome, Run
+from tessaron.run_outcome import Outcome
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target import TargetFolder, sha256_of
 from tessaron.sources.inputs import Input, resolve_inputs
+from tessaron.table_run import TableRun
 
 if TYPE_CHECKING:
     from tessaron.layouts import Layout
@@ -185,20 +185,20 @@ def export(
 
 def start_run(
     inputs: list[Input], options: Options, progress: Progress, stack: ExitStack, layout: Layout | None
-) -> Run:
+) -> TableRun:
     """Return the run that fits: with a layout, or one that drafts its own."""
     if options.memory is not None:
         # The other allocators keep what was freed for later; this one gives it back.
         stack.callback(pa.set_memory_pool, pa.default_memory_pool())
         pa.set_memory_pool(pa.system_memory_pool())
     if layout is None:
-        return DraftedRun(inputs, options, progress, stack)
+        return TableRun(inputs, options, progress, stack)
     # The model of layouts takes time to load; a run without one does not need it.
-    from tessaron.layout_run import LayoutRun
+    from tessaron.layout_options import with_layout
 
     options.check_with_layout()
     compiled = layout.compiled(options.strict)
-    return LayoutRun(inputs, options, compiled, layout.text, progress, stack)
+    return TableRun(inputs, with_layout(options, compiled), progress, stack, compiled, layout.text)
 
 
 def _balances(done: Outcome, layout: TableSet, files: TableFiles) -> Iterator[Balance]:

@@ -1,12 +1,10 @@
-"""What every run offers: its tables, their rows, and at the end what was done."""
+"""What a run did, as it is told at its end."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
 
-from tessaron.core.layout import TableSet
 from tessaron.receipt import Finding, KeyCheck, SourceRead
 from tessaron.rejecting import RejectLog
 
@@ -51,19 +49,3 @@ class Outcome:
     """The table of the records."""
     unread: int = 0
     """Records that could not be read."""
-
-
-class Run(Protocol):
-    """One run over a source."""
-
-    def read(self) -> TableSet:
-        """Return the tables that will be written, in their order."""
-
-    def layout_text(self) -> str:
-        """Return the layout as a layout file, once the tables are known."""
-
-    def rows(self) -> Iterator[dict[str, Any]]:
-        """Yield, fragment by fragment, the rows of the tables."""
-
-    def done(self) -> Outcome:
-        """Return what was done, once all rows were taken."""

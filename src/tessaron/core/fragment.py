@@ -185,6 +185,7 @@ class Fragment:
         passed: What was passed over, as nothing is wanted there.
         places: Where the records stand (`record_places.RecordPlaces`), if that is wanted.
         names: The names of the records' elements, where an expression over whole documents has found them.
+        columns: The columns that were wanted typed, as Arrow arrays; None for one that was not made.
     """
 
     nodes: list[Node]
@@ -194,6 +195,7 @@ class Fragment:
     passed: list[Passed] = field(default_factory=list)
     names: list[str] = field(default_factory=list)
     places: Any = None
+    columns: list[Any] = field(default_factory=list)
 
     @property
     def record_count(self) -> int:

@@ -200,3 +200,11 @@ def _escape(character: str) -> str:
     if character in _ESCAPES:
         return _ESCAPES[character]
     return f"\\u{ord(character):04x}" if character < " " else character
+
+
+def level_of(path: Path) -> Path:
+    """Return the level on which what stands at a path belongs: its part up to the last step to each."""
+    for count in range(len(path), 0, -1):
+        if isinstance(path[count - 1], Each):
+            return path[:count]
+    return ()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal, cast
+from typing import TYPE_CHECKING, Literal, cast
 
 import numpy as np
 import pyarrow.compute as pc
@@ -345,38 +345,6 @@ _STRUCTURE_FIELDS = (
     "is_lifted", "lifts_scalars", "is_markup", "declared", "declared_position", "repeats", "is_recursive",
     "lifted_count",
 )  # fmt: skip
-_OWN_FIELDS = (
-    "step", "row_count", "counts", "position_sum", "least_integer", "most_integer", "numbers",
-    "longest_text", "empty_texts", "readings", "profile", "is_dictionary", "names", "keeps_members",
-    "is_lifted", "lifts_scalars", "text_rule", "is_markup", "declared", "declared_position", "repeats",
-    "is_recursive",
-)  # fmt: skip
-
-
-def pack_nodes(root: ShapeNode) -> list[tuple[Any, ...]]:
-    """Return a tree as flat rows, of any depth: parent's row, row of the fold, then the fields."""
-    nodes = list(root.walk())
-    rows = {id(node): index for index, node in enumerate(nodes)}
-    parents = {id(child): rows[id(node)] for node in nodes for child in node.children.values()}
-    return [
-        (
-            parents.get(id(node), -1),
-            -1 if node.fold is None else rows[id(node.fold)],
-            *(getattr(node, name) for name in _OWN_FIELDS),
-        )
-        for node in nodes
-    ]
-
-
-def unpack_nodes(packed: list[tuple[Any, ...]]) -> ShapeNode:
-    """Return the tree that `pack_nodes` made flat."""
-    nodes = [ShapeNode(**dict(zip(_OWN_FIELDS, fields, strict=True))) for _, _, *fields in packed]
-    for node, (parent, fold, *_) in zip(nodes, packed, strict=True):
-        if parent >= 0:
-            nodes[parent].children[cast("Step", node.step)] = node
-        if fold >= 0:
-            node.fold = nodes[fold]
-    return nodes[0]
 
 
 class Shape:

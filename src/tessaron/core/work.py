@@ -1,10 +1,9 @@
-"""The two halves of the work on one chunk: pure functions that any thread can run."""
+"""The first half of the work on a chunk, parsing: a pure function that any thread can run."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -16,14 +15,10 @@ from tessaron.core.faults import Fault, Repeated
 from tessaron.core.fragment import Fragment, TextLane
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
-from tessaron.core.layout import TableSet
 from tessaron.core.paths import ENCLOSING, Origin
 from tessaron.core.record_places import RecordPlaces
-from tessaron.core.shape import Shape, ShapeNode
+from tessaron.core.shape import Shape
 from tessaron.core.splitting import Chunk
-from tessaron.core.tables import make_tables
-from tessaron.core.tape.form import Form, form_of
-from tessaron.core.tape.put_aside import fragment_in_form
 from tessaron.core.tape.tape import Tape, known_of_records, members_as_records
 
 if TYPE_CHECKING:
@@ -176,37 +171,3 @@ def _add_origins(tape: Tape, task: ReadTask) -> None:
     _add_integer_origins(tape, known)
     if task.profiled is not None:
         tape.places = RecordPlaces(task.profiled, known.get(Origin.LINE))
-
-
-@dataclass
-class Plan:
-    """What the second half needs to know: the settled shape and the layout."""
-
-    record: ShapeNode
-    layout: TableSet
-
-    @cached_property
-    def form(self) -> Form:
-        """The form of the settled shape."""
-        return form_of(self.record)
-
-    def __call__(self, packed: bytes) -> dict[str, Any]:
-        """Return the rows of what was put aside, keys counted from 1, as a record batch for each table."""
-        fragment = fragment_in_form(packed, self.record, self.form)
-        return make_tables(with_rests(fragment, self.layout), self.layout)
-
-
-def with_rests(fragment: Fragment, layout: TableSet) -> Fragment:
-    """Return a conformed fragment with the rest of the rows of the tables that keep it."""
-    if not any(column.path[-1:] == (Origin.REST,) for table in layout.tables for column in table.columns):
-        return fragment
-    # Most layouts keep none.
-    from tessaron.core.branches import fragment_of, tree_of
-    from tessaron.core.rebuilding.rest import add_rests, rest_plans, spell_texts
-
-    plans = rest_plans(layout)
-    tree = tree_of(fragment)
-    add_rests(tree, plans, layout.exact)
-    if layout.exact:
-        spell_texts(tree)
-    return fragment_of(tree, fragment)

@@ -15,7 +15,7 @@ from tessaron.core.kernel.contract import KernelOptions, Separator
 from tessaron.core.rebuilding.record_digests import Words
 from tessaron.core.rebuilding.tape_digests import digests_of
 from tessaron.feeds import NoProgress
-from tessaron.layout_run import with_layout
+from tessaron.layout_options import with_layout
 from tessaron.options import Options
 from tessaron.proof.document_pieces import xml_documents
 from tessaron.proof.keyed_tables import KeyedTables

@@ -17,7 +17,7 @@ from tessaron.core.paths import ELEMENT, step_of_name
 from tessaron.core.rebuilding.differences import Difference, differences, xml_differences
 from tessaron.core.selecting import Selection
 from tessaron.feeds import NoProgress, Progress
-from tessaron.layout_run import with_layout
+from tessaron.layout_options import with_layout
 from tessaron.layouts import Layout
 from tessaron.options import Options
 from tessaron.proof.keyed_tables import KeyedTables

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import ExitStack
-from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
@@ -12,11 +11,12 @@ import pyarrow.compute as pc
 
 from tessaron.core.visible import in_quotes
 from tessaron.feeds import NoProgress
-from tessaron.layout_run import LayoutRun
+from tessaron.layout_options import with_layout
 from tessaron.options import Options
 from tessaron.proof.keyed_tables import KeyedTables
 from tessaron.proof.table_checks import Check
 from tessaron.sources.inputs import Input
+from tessaron.table_run import TableRun
 
 
 def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options) -> list[Check]:
@@ -33,7 +33,8 @@ def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options
     layout = tables.layout
     with ExitStack() as stack:
         compiled = layout.compiled()
-        run = LayoutRun(inputs, replace(options), compiled, layout.text, NoProgress(), stack)
+        read_so = with_layout(options, compiled)
+        run = TableRun(inputs, read_so, NoProgress(), stack, compiled, layout.text)
         plan = run.read()
         sides = {
             table.name: _Stored(

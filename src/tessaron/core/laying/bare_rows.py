@@ -12,8 +12,8 @@ from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.pieces import add_member
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.rearranging import Rearranging, climb, level_of, with_kind
-from tessaron.core.paths import ELEMENT, ENTRY, Path, Step, step_of_name
+from tessaron.core.laying.rearranging import Rearranging, climb, with_kind
+from tessaron.core.paths import ELEMENT, ENTRY, Path, Step, level_of, step_of_name
 from tessaron.core.regroup import to_members
 from tessaron.core.visible import in_quotes
 

@@ -2,28 +2,34 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.expressions import Evaluation, Typed
-from tessaron.core.expressions.evaluation import convert
-from tessaron.core.folding import FoldOverflowError, fold, folded_type
+from tessaron.core.arrays import array_of
 from tessaron.core.fragment import Bools, Int64s, Node
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.levels import Levels
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Limit, Source, TablePlan
 from tessaron.core.laying.problems import Problem, rows_of, shown_value
-from tessaron.core.laying.values import Fitted, clean_texts, fit_node, json_of_scalars, mask_values
+from tessaron.core.laying.values import (
+    Fitted,
+    all_fitted,
+    clean_texts,
+    fit_node,
+    json_of_scalars,
+    mask_values,
+)
 from tessaron.core.paths import Origin, Path, is_markup
-from tessaron.core.patterns import match_pattern
 from tessaron.core.typing.fitting import Spelling
 from tessaron.core.typing.types import INTEGER, TEXT
+
+if TYPE_CHECKING:
+    from tessaron.core.expressions.typed import Typed
 
 _REASONS = {
     "division_by_zero": "a division by zero has no result",
@@ -69,7 +75,7 @@ class Columns:
     def _filter(self, table: TablePlan) -> Bools:
         level = table.level
         mask = np.ones(self.levels.row_count(level), np.bool_)
-        for other in self.plan.tables:
+        for other in self.plan.with_filters:
             own = self.own_keep(other)
             is_above = other.level == level[: len(other.level)] and other.level != level
             if own is not None and (is_above or other.name == table.name or other.name == table.parent):
@@ -99,6 +105,10 @@ class Columns:
         return self._own_keeps[table.name]
 
     def _evaluate(self, tree: Typed, table: str, column: str, text: str, level: Path) -> Any:
+        # Most layouts calculate nothing.
+        from tessaron.core.expressions import Evaluation
+        from tessaron.core.laying.level_scope import LevelScope
+
         work = Evaluation(LevelScope(self, level))
         values = work.evaluate(tree)
         outcome = self._plans[(table, column)].misfit if (table, column) in self._plans else "value"
@@ -128,16 +138,18 @@ class Columns:
     def _in_type(self, values: Any, kind: Any, plan: ColumnPlan, level: Path) -> Any:
         if values.type == plan.type.arrow_type() and kind.name == plan.type.name:
             return values
+        from tessaron.core.expressions.evaluation import convert
+
         made, bad = convert(values, kind, plan.type, plan.spelling)
         if bad is not None and bad.any():
             rows = rows_of(bad)
-            texts = values.take(pa.array(rows)).cast(pa.large_string())
+            texts = values.take(array_of(rows)).cast(pa.large_string())
             self._misfits(plan, level, rows, texts)
         return made
 
     def _misfits(self, plan: ColumnPlan, level: Path, rows: Int64s, texts: Any) -> None:
         if len(rows):
-            target = plan.inner_type or plan.type
+            target = plan.value_type
             reason = partial(_misfit, str(target), texts, plan)
             self.problems.append(
                 Problem("misfit", plan.table, plan.name, plan.text, level, rows, plan.misfit, reason)
@@ -153,19 +165,22 @@ class Columns:
         if not is_below:
             if source.level == level:
                 return fitted.values
-            return fitted.values.take(pa.array(self.levels.rows_up(level, source.level)))
+            return fitted.values.take(array_of(self.levels.rows_up(level, source.level)))
         return self._folded(plan, fitted.values, level)
 
     def _fit(self, plan: ColumnPlan) -> Fitted:
         """Return the values at a column's source; columns that share it share the work."""
         source = plan.source
         assert source is not None
-        key = (source.path, plan.inner_type or plan.type, plan.spelling, _cleaning_key(plan))
+        key = plan.fit_key()
         if key not in self._fitted:
             node = self.levels.nodes.get(source.path)
-            found = _with_several(
-                fit_node(node, self.levels.row_count(source.level), plan), node, source.path
-            )
+            values = self.levels.typed.get(key)
+            if values is None:
+                found = fit_node(node, self.levels.row_count(source.level), plan)
+            else:
+                found = all_fitted(values)
+            found = _with_several(found, node, source.path)
             if source.path[-1:] == (Origin.JSON,) and any(
                 c.kind == "split" for c in self.plan.rearrangements
             ):
@@ -185,7 +200,7 @@ class Columns:
         self._told.add(told)
         chosen = self._chosen(plan.source)
         matters = np.ones(len(fitted.misfits), np.bool_) if chosen is None else chosen[fitted.misfits]
-        texts = fitted.texts.filter(pa.array(matters))
+        texts = fitted.texts.filter(array_of(matters))
         self._misfits(plan, plan.source.level, fitted.misfits[matters], texts)
 
     def _chosen(self, source: Source) -> Bools | None:
@@ -204,18 +219,21 @@ class Columns:
         return chosen
 
     def _folded(self, plan: ColumnPlan, values: Any, level: Path) -> Any:
+        # Most layouts fold nothing.
+        from tessaron.core.folding import FoldOverflowError, fold, folded_type
+
         source = plan.source
         assert source is not None
         above = self.levels.rows_up(source.level, level)
         chosen = self._chosen(source)
         if chosen is not None:
-            values, above = values.filter(pa.array(chosen)), above[chosen]
+            values, above = values.filter(array_of(chosen)), above[chosen]
         count = self.levels.row_count(level)
         if plan.fold == "flag":
             same = pc.fill_null(pc.equal(values, pa.scalar(plan.details["value"], values.type)), False)
             return fold("any", same, above, count)
         name = plan.fold or "first"
-        inner = plan.inner_type or plan.type
+        inner = plan.value_type
         try:
             made = fold(name, values, above, count, **plan.details)
         except FoldOverflowError as error:
@@ -224,7 +242,7 @@ class Columns:
                 Problem("overflow", plan.table, plan.name, plan.text, level, error.rows, plan.misfit, reason)
             )
             fine = ~np.isin(above, error.rows)
-            made = fold(name, values.filter(pa.array(fine)), above[fine], count, **plan.details)
+            made = fold(name, values.filter(array_of(fine)), above[fine], count, **plan.details)
         kind = folded_type("first" if name == "nth" else name, inner)
         return self._in_type(made, kind or plan.type, plan, level)
 
@@ -243,15 +261,17 @@ class Columns:
         return pa.array(np.bincount(above, minlength=self.levels.row_count(level)).astype(np.int64))
 
     def _check(self, values: Any, plan: ColumnPlan, level: Path) -> None:
-        for code, reason, test in _CONDITIONS:
+        from tessaron.core.laying.conditions import CONDITIONS, failure
+
+        for code, reason, test in CONDITIONS:
             bad = test(values, plan)
             if bad is None:
                 continue
             rows = rows_of(pc.fill_null(bad, False).to_numpy(zero_copy_only=False))
             if len(rows):
-                shown = values.take(pa.array(rows))
+                shown = values.take(array_of(rows))
                 outcome = plan.conditions.failed
-                told = partial(_failed, reason, shown, plan)
+                told = partial(failure, reason, shown, plan)
                 self.problems.append(
                     Problem(code, plan.table, plan.name, plan.text, level, rows, outcome, told)
                 )
@@ -272,54 +292,7 @@ class Columns:
         known = pc.is_in(fitted.values, pa.array(limit.known, pa.large_string()))
         odd = pc.and_(pc.is_valid(fitted.values), pc.invert(known)).to_numpy(zero_copy_only=False)
         rows = rows_of(odd)
-        return source.level, rows, fitted.values.take(pa.array(rows))
-
-
-class LevelScope:
-    """Rows of one level, all or some, as expressions see them.
-
-    Attributes:
-        row_count: How many.
-    """
-
-    def __init__(self, columns: Columns, level: Path, rows: Int64s | None = None):
-        self._columns = columns
-        self._level = level
-        self._rows = rows
-        self.row_count = columns.levels.row_count(level) if rows is None else len(rows)
-
-    def column(self, table: str, name: str) -> Any:
-        """Return a column of this level or one above, a value for each row here."""
-        values = self._columns.values(table, name)
-        level = self._columns.plan.table(table).level
-        if level == self._level and self._rows is None:
-            return values
-        rows = self._columns.levels.rows_up(self._level, level)
-        return values.take(pa.array(rows if self._rows is None else rows[self._rows]))
-
-    def below(self, table: str) -> tuple[LevelScope, Int64s]:
-        """Return the kept rows of a table below, and for each the row here, never falling."""
-        levels, level = self._columns.levels, self._columns.plan.table(table).level
-        above = levels.rows_up(level, self._level)
-        kept = np.ones(len(above), np.bool_)
-        for other in self._columns.plan.tables:
-            between = other.level == level[: len(other.level)] and len(other.level) > len(self._level)
-            own = self._columns.own_keep(other) if between and other.keep is not None else None
-            if own is not None and (other.level != level or other.name == table):
-                kept &= own[levels.rows_up(level, other.level)]
-        kept = self._columns.with_contained(kept, level)
-        if self._rows is not None:
-            places = np.full(levels.row_count(self._level), -1, np.int64)
-            places[self._rows] = np.arange(len(self._rows))
-            above = places[above]
-            kept &= above >= 0
-        rows = np.flatnonzero(kept)
-        return LevelScope(self._columns, level, rows), above[rows]
-
-
-def _cleaning_key(plan: ColumnPlan) -> Any:
-    cleaning = plan.cleaning
-    return (cleaning.trim, cleaning.nulls, cleaning.case, tuple(cleaning.replace.items()))
+        return source.level, rows, fitted.values.take(array_of(rows))
 
 
 def _constant(reason: str, index: int) -> str:
@@ -335,55 +308,6 @@ def _how(spelling: Spelling) -> str:
     if spelling.format is not None:
         return f" as {spelling.format}"
     return f" of {spelling.words[0]}/{spelling.words[1]}" if spelling.words is not None else ""
-
-
-def _failed(reason: Callable[[ColumnPlan], str], values: Any, plan: ColumnPlan, index: int) -> str:
-    value = values[index].as_py()
-    if value is None:
-        return reason(plan)
-    return f"{reason(plan)}, got {'a value (masked)' if plan.mask else shown_value(value)}"
-
-
-def _missing(values: Any, plan: ColumnPlan) -> Any:
-    return pc.is_null(values) if plan.conditions.required else None
-
-
-def _not_allowed(values: Any, plan: ColumnPlan) -> Any:
-    if plan.conditions.allowed is None:
-        return None
-    known = pc.is_in(values, pa.array(plan.conditions.allowed, values.type))
-    return pc.and_(pc.is_valid(values), pc.invert(known))
-
-
-def _too_small(values: Any, plan: ColumnPlan) -> Any:
-    least = plan.conditions.least
-    return None if least is None else pc.less(values, pa.scalar(least, values.type))
-
-
-def _too_large(values: Any, plan: ColumnPlan) -> Any:
-    most = plan.conditions.most
-    return None if most is None else pc.greater(values, pa.scalar(most, values.type))
-
-
-def _not_matching(values: Any, plan: ColumnPlan) -> Any:
-    pattern = plan.conditions.pattern
-    if pattern is None:
-        return None
-    return pc.invert(match_pattern(values.cast(pa.large_string()), pattern))
-
-
-_CONDITIONS: tuple[tuple[str, Callable[[ColumnPlan], str], Callable[[Any, ColumnPlan], Any]], ...] = (
-    ("required", lambda plan: "expected a value, got none", _missing),
-    ("allowed", lambda plan: f"expected one of {_some(plan.conditions.allowed)}", _not_allowed),
-    ("range", lambda plan: f"expected {plan.conditions.least} or more", _too_small),
-    ("range", lambda plan: f"expected {plan.conditions.most} or less", _too_large),
-    ("pattern", lambda plan: f"expected text like {plan.conditions.pattern}", _not_matching),
-)
-
-
-def _some(values: tuple[Any, ...] | None) -> str:
-    shown = [shown_value(value) for value in values or ()]
-    return ", ".join(shown[:8]) + (", …" if len(shown) > 8 else "")
 
 
 def _with_several(found: Fitted, node: Node | None, path: Path) -> Fitted:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from typing import Any
+
 import numpy as np
 
 from tessaron.core.fragment import Fragment, Int64s, Node
-from tessaron.core.laying.rearranging import level_of
-from tessaron.core.paths import Origin, Path
+from tessaron.core.paths import Origin, Path, level_of
 
 
 class Levels:
@@ -14,9 +16,11 @@ class Levels:
 
     Args:
         fragment: In the form that the layout supposes.
+        typed: Columns that are typed already, by `ColumnPlan.fit_key`.
     """
 
-    def __init__(self, fragment: Fragment):
+    def __init__(self, fragment: Fragment, typed: Mapping[Any, Any] | None = None):
+        self.typed = typed or {}
         self.nodes: dict[Path, Node] = dict(zip(fragment.paths(), fragment.nodes, strict=True))
         self._rows_up: dict[tuple[Path, Path], Int64s] = {}
 

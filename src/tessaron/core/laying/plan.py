@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
-from typing import Any, Literal
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import TYPE_CHECKING, Any, Literal
 
-from tessaron.core.expressions import Typed
 from tessaron.core.layout import Table, TableSet
 from tessaron.core.paths import ABOVE, Path
-from tessaron.core.rebuilding.rest import RestPlan
+from tessaron.core.shape import ShapeNode
 from tessaron.core.typing.fitting import PLAIN, Spelling
 from tessaron.core.typing.types import ColumnType
+
+if TYPE_CHECKING:
+    from tessaron.core.expressions.typed import Typed
+    from tessaron.core.rebuilding.rest import RestPlan
 
 Outcome = Literal["value", "record", "note", "stop"]
 
@@ -29,6 +33,11 @@ class Source:
     path: Path
     level: Path
     picks: tuple[tuple[Path, int], ...] = ()
+
+    @property
+    def is_above(self) -> bool:
+        """Whether they stand in an element of XML around the record."""
+        return str(self.path[:1] and self.path[0]).startswith(ABOVE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +99,23 @@ class ColumnPlan:
     hidden: bool = False
     written: str = ""
     """How its values stand in the source, where the layout says so; see `typing.written`."""
+
+    @property
+    def value_type(self) -> ColumnType:
+        """The type of the values at the source."""
+        return self.inner_type or self.type
+
+    @property
+    def drops_empty(self) -> bool:
+        """Whether an empty text is no value: an empty element of XML, where the type is not text."""
+        return self.spelling.of_markup and self.value_type.name != "text"
+
+    def fit_key(self) -> Any:
+        """Return what the values at the source depend on: columns that have the same share the work."""
+        cleaning = self.cleaning
+        cleaned = (cleaning.trim, cleaning.nulls, cleaning.case, tuple(cleaning.replace.items()))
+        path = None if self.source is None else self.source.path
+        return path, self.value_type, self.spelling, cleaned
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,14 +185,14 @@ class Rearrangement:
     text: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class LayingPlan:
     """All that turns fragments into rows.
 
     Attributes:
         tables: All tables, parents before children.
         rearrangements: Changes of structure, in their order.
-        skeleton: The structure that tables and columns suppose, as `shape.pack_nodes` packs it.
+        skeleton: The structure that tables and columns suppose, settled.
         selection: The paths that are parsed, as a tree; see `selecting`.
         secret: What digest masks are made with.
         strict: Whether what does not fit numbered columns is a reject.
@@ -176,11 +202,13 @@ class LayingPlan:
         exact: Whether that holds all that is null or empty.
         containers: The paths, without steps to each element, of elements of XML in which records stand: what
             holds only records holds nothing that could be left out.
+        is_drafted: Whether it was drafted from the data themselves: all of them have a column, but for empty
+            elements of XML, and what was read is counted while the structure is learnt.
     """
 
     tables: tuple[TablePlan, ...]
     rearrangements: tuple[Rearrangement, ...]
-    skeleton: Any
+    skeleton: ShapeNode
     selection: Any = None
     secret: bytes = b""
     strict: bool = False
@@ -189,6 +217,7 @@ class LayingPlan:
     rests: tuple[RestPlan, ...] = ()
     exact: bool = False
     containers: frozenset[Path] = frozenset()
+    is_drafted: bool = False
 
     def written(self) -> TableSet:
         """Return the tables that are written."""
@@ -197,17 +226,78 @@ class LayingPlan:
 
     def table(self, name: str) -> TablePlan:
         """Return a table by its name."""
-        return next(each for each in self.tables if each.name == name)
+        return self._by_name[name]
+
+    @property
+    def needs_values(self) -> bool:
+        """Whether the values themselves are needed where their columns are made already."""
+        return bool(self.rests) or self.exact
+
+    @cached_property
+    def _by_name(self) -> dict[str, TablePlan]:
+        return {table.name: table for table in self.tables}
+
+    @cached_property
+    def used_paths(self) -> frozenset[Path]:
+        """The paths that columns, and what limits them, look at."""
+        columns = [each.source for table in self.tables for each in table.columns]
+        limits = [limit.source for table in self.tables for limit in table.limits]
+        return frozenset(source.path for source in (*columns, *limits) if source is not None)
+
+    @cached_property
+    def with_filters(self) -> tuple[TablePlan, ...]:
+        """The tables that have a filter."""
+        return tuple(table for table in self.tables if table.keep is not None)
+
+
+@dataclass(frozen=True)
+class Plans:
+    """All that a run makes tables by.
+
+    Attributes:
+        records: What is made of the records.
+        around: What is made of what stands around them; None when that has no table.
+        keys: Per table the columns of its natural key.
+        uniques: The columns of which every value must be there once, with what follows else.
+        paths: Tables and columns by name, with how the layout spells their path.
+    """
+
+    records: LayingPlan
+    around: LayingPlan | None = None
+    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    uniques: tuple[ColumnPlan, ...] = ()
+    paths: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def has_masks(self) -> bool:
+        """Whether a column hides the values of the source."""
+        plans = (self.records, *(() if self.around is None else (self.around,)))
+        return any(column.mask for plan in plans for table in plan.tables for column in table.columns)
+
+    @property
+    def multiplies(self) -> bool:
+        """Whether a table pairs the rows of others."""
+        return any(table.multiply for table in self.records.tables)
+
+    @property
+    def wants_above(self) -> bool:
+        """Whether a column holds something of the elements that stand around records of XML."""
+        plans = [column for table in self.records.tables for column in table.columns]
+        return any(each.source is not None and each.source.is_above for each in plans)
+
+    def written(self) -> TableSet:
+        """Return the tables that are written."""
+        around = () if self.around is None else self.around.written().tables
+        records = self.records.written()
+        return replace(records, tables=(*around, *records.tables))
 
 
 def is_turned_back(column: ColumnPlan, table: TablePlan) -> bool:
     """Say whether the values that stood at a column's path can be made again from it."""
     source, spelling = column.source, column.spelling
-    if source is None or str(source.path[:1] and source.path[0]).startswith(ABOVE):
+    if source is None or source.is_above:
         return False
     if source.picks or source.level != table.level or column.fold not in (None, "json"):
         return False
-    is_plain = (spelling.format, spelling.unit, spelling.zone) == (None, None, None)
-    is_plain &= spelling.decimal == "." and not spelling.grouping
     untouched = not column.cleaning.changes_texts and column.cleaning.default is None
-    return is_plain and untouched and column.mask is None and not column.hidden
+    return spelling.is_plain and untouched and column.mask is None and not column.hidden

@@ -12,7 +12,7 @@ from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.paths import ELEMENT, Each, Path
+from tessaron.core.paths import ELEMENT, Path, level_of
 
 
 @dataclass(slots=True)
@@ -59,14 +59,6 @@ class Rearranging:
             # Rows of levels may be counted otherwise after later changes; records are not.
             records = climb(self, rows.astype(np.int32), level_of(change.path), ())
             self.oddities.append(Oddity(code, change.text, records, reasons, rejects))
-
-
-def level_of(path: Path) -> Path:
-    """Return the level on which what stands at a path belongs: its part up to the last step to each."""
-    for count in range(len(path), 0, -1):
-        if isinstance(path[count - 1], Each):
-            return path[:count]
-    return ()
 
 
 def without(node: Node, gone: Bools) -> Node:

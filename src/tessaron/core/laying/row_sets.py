@@ -6,8 +6,8 @@ from itertools import pairwise
 from typing import Any
 
 import numpy as np
-import pyarrow as pa
 
+from tessaron.core.arrays import array_of
 from tessaron.core.fragment import Bools, Int64s
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.plan import TablePlan
@@ -116,4 +116,4 @@ class RowSet:
         rows = self.at(level)
         if self.is_plain and level == self._level and len(rows) == len(values):
             return values
-        return values.take(pa.array(rows, mask=None if self.is_plain else rows < 0))
+        return values.take(array_of(rows, None if self.is_plain else rows < 0))

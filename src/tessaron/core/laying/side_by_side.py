@@ -11,8 +11,8 @@ from tessaron.core.branches import Branch, Part, merge, order_rows, origin
 from tessaron.core.fragment import Int32s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.rearranging import Rearranging, level_of
-from tessaron.core.paths import ELEMENT, Origin, Path, is_markup_step, name_of_step, plain_name
+from tessaron.core.laying.rearranging import Rearranging
+from tessaron.core.paths import ELEMENT, Origin, Path, is_markup_step, level_of, name_of_step, plain_name
 
 
 def unite(work: Rearranging, change: Rearrangement) -> None:

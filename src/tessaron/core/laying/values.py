@@ -9,12 +9,13 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.casting import at_rows, places_of
+from tessaron.core.arrays import array_of
 from tessaron.core.digests import digest_texts, hex_of
 from tessaron.core.fragment import Int64s, Node, TextLane
 from tessaron.core.json_text import quoted_text
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Cleaning, ColumnPlan
+from tessaron.core.occurrences import at_rows, places_of, without_empty_texts
 from tessaron.core.typing.fitting import fit_booleans, fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
 
@@ -38,6 +39,11 @@ _NO_ROWS: Int64s = np.empty(0, np.int64)
 _NO_TEXTS = pa.array([], pa.large_string())
 
 
+def all_fitted(values: Any) -> Fitted:
+    """Return a column whose values all fit."""
+    return Fitted(values, _NO_ROWS, _NO_TEXTS)
+
+
 def fit_node(node: Node | None, row_count: int, plan: ColumnPlan) -> Fitted:
     """Return what stands at a node in the type of a column.
 
@@ -46,12 +52,14 @@ def fit_node(node: Node | None, row_count: int, plan: ColumnPlan) -> Fitted:
         row_count: Rows of its level.
         plan: The column; folds and conditions are not looked at.
     """
-    target = plan.inner_type or plan.type
+    target = plan.value_type
     if node is None or not len(node.kinds):
-        return Fitted(pa.nulls(row_count, target.arrow_type()), _NO_ROWS, _NO_TEXTS)
+        return all_fitted(pa.nulls(row_count, target.arrow_type()))
+    if plan.drops_empty and len(node.texts):
+        node = without_empty_texts(node)
     pieces = [piece for piece in _pieces(node, target, plan) if len(piece.rows)]
     if not pieces:
-        return Fitted(pa.nulls(row_count, target.arrow_type()), _NO_ROWS, _NO_TEXTS)
+        return all_fitted(pa.nulls(row_count, target.arrow_type()))
     rows = np.concatenate([piece.rows for piece in pieces])
     values = pieces[0].values if len(pieces) == 1 else pa.concat_arrays([piece.values for piece in pieces])
     misfits = np.concatenate([piece.rows[piece.bad] for piece in pieces]).astype(np.int64)
@@ -76,10 +84,10 @@ def _pieces(node: Node, target: ColumnType, plan: ColumnPlan) -> list[_Piece]:
     found = []
     if len(node.booleans):
         made, bad = fit_booleans(node.booleans, target, plan.spelling)
-        found.append(_piece(made, bad, rows[places_of(node, (Kind.BOOLEAN,))], pa.array(node.booleans)))
+        found.append(_piece(made, bad, rows[places_of(node, (Kind.BOOLEAN,))], array_of(node.booleans)))
     if len(node.integers):
         made, bad = fit_integers(node.integers.copy(), target, plan.spelling)
-        found.append(_piece(made, bad, rows[places_of(node, (Kind.INTEGER,))], pa.array(node.integers)))
+        found.append(_piece(made, bad, rows[places_of(node, (Kind.INTEGER,))], array_of(node.integers)))
     if len(node.numbers):
         digits = node.numbers.compact().to_arrow()
         made, bad = fit_numbers(digits, target, plan.spelling)
@@ -105,7 +113,7 @@ def _text_piece(lane: TextLane, rows: Any, target: ColumnType, plan: ColumnPlan)
 def _piece(values: Any, bad: Any, rows: Any, written: Any) -> _Piece:
     if not bad.any():
         return _Piece(values, rows, bad, _NO_TEXTS)
-    texts = written.filter(pa.array(bad)).cast(pa.large_string())
+    texts = written.filter(array_of(np.asarray(bad))).cast(pa.large_string())
     return _Piece(values, rows, bad, texts)
 
 

@@ -2,22 +2,27 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 
+from tessaron.core.conform import conform
 from tessaron.core.faults import MOST_RAW_BYTES, Fault, Repeated
 from tessaron.core.fragment import Fragment
-from tessaron.core.laying.emitting import Laid, lay
+from tessaron.core.laying.emitting import lay
+from tessaron.core.laying.laid import Laid
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.laying.problems import Told
-from tessaron.core.shape import unpack_nodes
+from tessaron.core.laying.typing import wanted_columns
 from tessaron.core.splitting import Chunk
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form, form_of
 from tessaron.core.tape.put_aside import unpack
 from tessaron.core.tape.tape import Tape
+from tessaron.core.tape.typed_columns import WantedColumn
 from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.core.xml.chunks import XmlChunk
 
@@ -73,7 +78,9 @@ class LayWork:
         """Return what becomes of a chunk, or of what was put aside."""
         if isinstance(task, bytes):
             read = unpack(task)
-            return self._lay(self._columns(read) if isinstance(read, Tape) else read)
+            if isinstance(read, Tape):
+                return self.of(read)
+            return self._lay(read if self.plan.rearrangements else conform(read, self.plan.skeleton))
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut
@@ -86,19 +93,24 @@ class LayWork:
 
     def of(self, tape: Tape) -> LaidResult:
         """Return what becomes of a tape."""
-        return self._lay(self._columns(tape))
-
-    def _columns(self, tape: Tape) -> Fragment:
-        return emit(tape, self._form, self.kernel != "python")
+        wanted = self._wanted
+        fragment = emit(tape, self._form, self.kernel != "python", tuple(wanted.values()))
+        made = zip(wanted, fragment.columns, strict=True)
+        return self._lay(fragment, {key: column for key, column in made if column is not None})
 
     @cached_property
     def _form(self) -> Form:
         """The form that the layout wants, as far as no change of structure comes before."""
-        form = form_of(unpack_nodes(self.plan.skeleton))
+        form = form_of(self.plan.skeleton)
         return form.dictionaries_only() if self.plan.rearrangements else form
 
-    def _lay(self, fragment: Fragment) -> LaidResult:
-        laid = lay(fragment, self.plan, self.kernel, self.with_records)
+    @cached_property
+    def _wanted(self) -> Mapping[Any, WantedColumn]:
+        """The columns that emission is to type, by their `fit_key`."""
+        return {} if self.plan.rearrangements else wanted_columns(self.plan, self._form)
+
+    def _lay(self, fragment: Fragment, typed: Mapping[Any, Any] | None = None) -> LaidResult:
+        laid = lay(fragment, self.plan, self.kernel, self.with_records, typed)
         return LaidResult(
             laid, fragment.record_count, fragment.faults, fragment.repeated, repeated_offsets(fragment)
         )

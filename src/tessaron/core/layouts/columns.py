@@ -13,13 +13,12 @@ from tessaron.core.expressions.typed import family
 from tessaron.core.folding import folded_type
 from tessaron.core.jsonpath.iregexp import parse_iregexp
 from tessaron.core.laying.plan import Cleaning, ColumnPlan, Conditions, Limit, Source
-from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import ColumnPart, ReadingPart, TablePart
 from tessaron.core.layouts.paths import LayoutPathError, LayoutPaths
 from tessaron.core.layouts.rows import RowsFinder
 from tessaron.core.naming import snake_case
-from tessaron.core.paths import ENCLOSING, TEXT_STEP, Origin, Path
+from tessaron.core.paths import ENCLOSING, TEXT_STEP, Origin, Path, level_of
 from tessaron.core.typing.date_formats import DateFormatError, parts_of_format
 from tessaron.core.typing.fitting import Spelling, fit_texts
 from tessaron.core.typing.types import (

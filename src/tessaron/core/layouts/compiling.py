@@ -11,7 +11,7 @@ from tessaron.core.expressions import (
     nearest,
 )
 from tessaron.core.jsonpath import parse_path
-from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Rearrangement, TablePlan
+from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Plans, Rearrangement, TablePlan
 from tessaron.core.laying.skeleton import skeleton_of
 from tessaron.core.layout import ORDINAL, PARENT_KEY, ROW_KEY, THROUGH_KEY, WITHIN_KEY, Column, Table
 from tessaron.core.layouts.checking import CheckedLayout
@@ -29,58 +29,28 @@ from tessaron.core.layouts.structure import StructureMaker
 from tessaron.core.layouts.xml_carry import with_values_from_above
 from tessaron.core.layouts.xml_paths import XmlLayoutPaths
 from tessaron.core.naming import Names
-from tessaron.core.paths import ABOVE, ELEMENT, ENTRY, Origin, Path, format_path
+from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.selecting import PathSelection
-from tessaron.core.shape import ShapeNode, pack_nodes
+from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import level_between
 from tessaron.core.typing.types import BOOLEAN, ColumnType
 from tessaron.core.visible import in_quotes
 from tessaron.core.xpath.location import parse_location
 
 
-@dataclass(frozen=True, slots=True)
-class CompiledLayout:
+@dataclass(frozen=True)
+class CompiledLayout(Plans):
     """A layout that can be run.
 
     Attributes:
         reading: How the source is read.
-        records: What is made of the records.
-        around: What is made of what stands around them; None when that has no table.
-        keys: Per table the columns of its natural key.
-        uniques: Per table the columns of which every value must be there once, with what follows else.
         wants_origin: Whether a column says where a record comes from.
-        paths: Tables and columns by name, with how the layout spells their path.
         spelling: Reads paths as the layout spells them.
     """
 
-    reading: ReadingPart
-    records: LayingPlan
-    around: LayingPlan | None
-    keys: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    uniques: tuple[ColumnPlan, ...] = ()
+    reading: ReadingPart = field(default_factory=ReadingPart)
     wants_origin: bool = False
-    paths: Mapping[str, str] = field(default_factory=dict)
     spelling: LayoutPaths = field(default_factory=JsonLayoutPaths)
-
-    @property
-    def has_masks(self) -> bool:
-        """Whether a column hides the values of the source."""
-        plans = (self.records, *(() if self.around is None else (self.around,)))
-        return any(column.mask for plan in plans for table in plan.tables for column in table.columns)
-
-    @property
-    def wants_above(self) -> bool:
-        """Whether a column holds something of the elements that stand around records of XML."""
-        plans = [column for table in self.records.tables for column in table.columns]
-        return any(
-            each.source is not None and str(each.source.path[:1] and each.source.path[0]).startswith(ABOVE)
-            for each in plans
-        )
-
-    @property
-    def multiplies(self) -> bool:
-        """Whether a table pairs the rows of others."""
-        return any(table.multiply for table in self.records.tables)
 
 
 def compile_layout(
@@ -150,13 +120,13 @@ class _Compiler:
             raise LayoutError(self._faults, self._source)
         plans = [*plan.tables, *(outer.tables if outer else ())]
         return CompiledLayout(
-            part.reading,
             plan,
             outer,
             keys,
             tuple(each for table in plans for each in table.columns if each.conditions.unique),
-            any(_origin_of(each) in _PLACES for table in plans for each in table.columns),
             self._paths(),
+            part.reading,
+            any(_origin_of(each) in _PLACES for table in plans for each in table.columns),
             self._spelling,
         )
 
@@ -218,7 +188,7 @@ class _Compiler:
         return LayingPlan(
             tuple(tables),
             tuple(changes),
-            pack_nodes(skeleton),
+            skeleton,
             self._selection([*levels, *paths], names, changes, again),
             self._secret,
             self._strict,

@@ -7,11 +7,10 @@ from dataclasses import dataclass, field
 
 from tessaron.core.expressions.faults import nearest
 from tessaron.core.laying.plan import Rearrangement
-from tessaron.core.laying.rearranging import level_of
 from tessaron.core.layouts.lines import Keys
 from tessaron.core.layouts.model import TablePart
 from tessaron.core.layouts.paths import JsonLayoutPaths, LayoutPath, LayoutPathError, LayoutPaths
-from tessaron.core.paths import ELEMENT, ENTRY, Each, Path
+from tessaron.core.paths import ELEMENT, ENTRY, Each, Path, level_of
 from tessaron.core.visible import in_quotes
 
 Say = Callable[[Keys, str], None]

@@ -17,10 +17,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, filled_rows, tree_of
-from tessaron.core.casting import places_of, without_empty_texts
 from tessaron.core.digests import digest_texts
 from tessaron.core.fragment import Fragment, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import Kind
+from tessaron.core.occurrences import places_of, without_empty_texts
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
 
 Words = npt.NDArray[np.uint64]

@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core import errors
-from tessaron.core.casting import at_rows
 from tessaron.core.fragment import Int64s
+from tessaron.core.occurrences import at_rows
 from tessaron.core.paths import MARKUP, format_path
 from tessaron.core.rebuilding.groups import Group
 from tessaron.core.rebuilding.overrides import Overrides, read_rests

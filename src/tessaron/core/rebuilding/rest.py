@@ -17,10 +17,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, filled_rows, origin
-from tessaron.core.casting import at_rows, places_of
 from tessaron.core.fragment import Bools, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
+from tessaron.core.occurrences import at_rows, places_of
 from tessaron.core.paths import Origin, Path, format_path, is_markup_step, kept_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
 from tessaron.core.rebuilding.told_texts import looks_told, spelled
@@ -160,10 +160,12 @@ class _Finder:
     def _own(self, branch: Branch, path: Path) -> Any:
         """Return what is odd at one place itself; None if nowhere."""
         form = self._plan.forms.get((*self._plan.level, *path))
+        is_markup = self._is_markup(path)
+        if not self._exact and (form is None or not _may_be_odd(branch.node, form, is_markup)):
+            return None
         if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
             return None
         parts = []
-        is_markup = self._is_markup(path)
         if form is not None:
             parts += list(_odd_values(branch.node, form, self._exact, is_markup))
         elif self._exact and is_markup:
@@ -299,10 +301,21 @@ def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> Any:
     return quoted(plain) if is_markup else plain
 
 
+def _may_be_odd(node: Node, form: Form, is_markup: bool) -> bool:
+    """Say whether any value may be of another sort than the column, where their spellings do not matter."""
+    if is_markup:
+        return False
+    is_other = len(node.booleans) or len(node.integers) or len(node.numbers)
+    return bool(is_other if _holds_strings(form) else len(node.texts))
+
+
+def _holds_strings(form: Form) -> bool:
+    return form.type.name not in _NO_STRINGS or form.words is not None
+
+
 def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool) -> Bools | None:
     """Return which values of a lane the column gives back; None for not one."""
-    is_string = form.type.name not in _NO_STRINGS or form.words is not None
-    if not is_markup and is_string is not (lane == "texts"):
+    if not is_markup and _holds_strings(form) is not (lane == "texts"):
         return None
     values = getattr(node, lane)
     count = len(values)

@@ -19,7 +19,8 @@ typedef struct {
     int32_t position;    /* the position of all occurrences, while same_position */
     int32_t passed_names;
     int32_t last_row;    /* of the last occurrence */
-    uint8_t role, flags, rule, in_every_row, same_position, is_touched, is_unordered;
+    int32_t through_level; /* the level through which a structure contains itself; -1 */
+    uint8_t role, flags, rule, in_every_row, same_position, is_touched, is_unordered, keeps_lanes;
     int64_t passed;      /* values passed over here */
     Buffer parent_rows, ordinals, rows, kinds, positions, booleans, integers, within, through, depths, ways, raw_rows,
         order_rows;
@@ -29,6 +30,7 @@ typedef struct {
 typedef struct {
     Node *nodes;
     int32_t count, room, text_step;
+    int is_recursive;
     Table members;
     Names names;
 } Emitter;
@@ -49,7 +51,7 @@ static int32_t new_node(Emitter *e, int32_t parent, int role, int32_t name) {
     n->role = (uint8_t)role;
     n->name = name;
     n->level = role == R_MEMBER ? e->nodes[parent].level : index;
-    n->fold = n->element = n->entry = n->rest = -1;
+    n->fold = n->element = n->entry = n->rest = n->through_level = -1;
     n->in_every_row = n->same_position = 1;
     return index;
 }
@@ -114,7 +116,10 @@ static int32_t new_row(Emitter *e, int32_t level, int32_t owner, int32_t row, in
         int64_t within = -1, through = -1, depth = 1, way = -1;
         if (owner != body) {
             int32_t at = e->nodes[owner].level;
-            if (at != level) through = row;
+            if (at != level) {
+                through = row;
+                n->through_level = at;
+            }
             while (at != level && e->nodes[at].parent >= 0) {
                 row = AT(e->nodes[at].parent_rows, int32_t, row);
                 at = e->nodes[e->nodes[at].parent].level;
@@ -352,7 +357,7 @@ static PyObject *heads(const Emitter *e) {
 
 static PyObject *lanes_of(Emitter *e) {
     PyObject *dict = PyDict_New();
-    if (!dict || finish_lists(e)) goto fail;
+    if (!dict) goto fail;
     static const struct { const char *name; size_t offset, width; } lanes[] = {
         {"parent_rows", offsetof(Node, parent_rows), 4}, {"ordinals", offsetof(Node, ordinals), 4},
         {"rows", offsetof(Node, rows), 4}, {"kinds", offsetof(Node, kinds), 1},
@@ -421,34 +426,51 @@ static int take_form(Emitter *e, PyObject *form) {
         if (made != i) { PyErr_SetString(PyExc_ValueError, "a place stands twice in this form"); return -1; }
         e->nodes[made].fold = fold;
         e->nodes[made].flags = (uint8_t)flags;
+        e->is_recursive |= flags & F_RECURSIVE;
         e->nodes[made].rule = (uint8_t)rule;
     }
     return 0;
 }
 
-/* emit(form, tape): the lanes of a fragment. */
+#include "_row_order.h"
+#include "_columns.h"
+
+/* emit(form, tape, wanted): the lanes of a fragment, and with them the columns that are wanted of the form's places. */
 static PyObject *py_emit(PyObject *self, PyObject *args) {
-    PyObject *form, *tuple, *made = NULL;
+    PyObject *form, *tuple, *wanted, *made = NULL;
     (void)self;
-    if (!PyArg_ParseTuple(args, "O!O!", &PyList_Type, &form, &PyTuple_Type, &tuple)) return NULL;
+    if (!PyArg_ParseTuple(args, "O!O!O!", &PyList_Type, &form, &PyTuple_Type, &tuple, &PyList_Type, &wanted)) return NULL;
     TapeView t;
     if (view_tape(tuple, &t)) return NULL;
     Emitter e = {0};
     e.text_step = -1;
     Places s = {0};
-    if (take_form(&e, form)) goto done;
+    Column *columns = NULL;
+    Py_ssize_t count = 0;
+    if (take_form(&e, form) || !(columns = take_columns(&e, wanted, &count))) goto done;
     size_t size = (size_t)t.count * 4 + 4;
     s = (Places){malloc(size), malloc(size), calloc(1, size), malloc((size_t)t.step_count * 4 + 4)};
     int status = s.nodes && s.rows && s.positions && s.numbers ? OK : NO_MEMORY;
     Py_BEGIN_ALLOW_THREADS
     if (!status) {
         memset(s.numbers, 0xff, (size_t)t.step_count * 4);
-        status = emit_tape(&e, &t, &s);
+        status = emit_tape(&e, &t, &s) || (e.is_recursive && order_rows(&e)) || finish_lists(&e);
     }
+    for (Py_ssize_t i = 0; !status && i < count; i++) size_column(&e, &columns[i]);
     Py_END_ALLOW_THREADS
-    made = status ? PyErr_NoMemory() : lanes_of(&e);
+    if (status || room_for_columns(columns, count)) {
+        PyErr_NoMemory();
+        goto done;
+    }
+    Py_BEGIN_ALLOW_THREADS
+    for (Py_ssize_t i = 0; i < count; i++) fill_column(&e, &columns[i]);
+    let_go_of_lanes(&e, columns, count);
+    Py_END_ALLOW_THREADS
+    made = lanes_of(&e);
+    if (made && set_item(made, "columns", columns_made(columns, count))) Py_CLEAR(made);
 done:
     free(s.nodes); free(s.rows); free(s.positions); free(s.numbers);
+    free_columns(columns, count);
     free_emitter(&e);
     release_tape(&t);
     return made;

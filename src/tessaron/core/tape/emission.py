@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from importlib.util import find_spec
 from itertools import accumulate, pairwise
 from typing import Any
@@ -23,6 +24,7 @@ from tessaron.core.kinds import Kind
 from tessaron.core.paths import MARKUP, Origin
 from tessaron.core.tape.form import PLAIN, Form
 from tessaron.core.tape.tape import Tape
+from tessaron.core.tape.typed_columns import WantedColumn, arrays_of
 
 _LANES = (
     ("parent_rows", np.int32),
@@ -61,25 +63,33 @@ def is_compiled() -> bool:
     return find_spec("tessaron.core.tape._passes") is not None
 
 
-def emit(tape: Tape, form: Form = PLAIN, compiled: bool = True) -> Fragment:
+def emit(
+    tape: Tape,
+    form: Form = PLAIN,
+    compiled: bool = True,
+    wanted: Sequence[WantedColumn] = (),
+) -> Fragment:
     """Return the values of a tape as columns.
 
     Args:
         tape: What a kernel has made of a chunk.
         form: The form that they shall have; what it does not know gets a node of its own.
         compiled: Whether the compiled pass may do it, if it is there.
+        wanted: Columns that are wanted typed. The compiled pass makes those of which every value fits.
 
     Returns:
         The fragment; rows are numbered as they stand in the documents. With the tape's faults and places.
     """
-    if compiled and is_compiled():
+    by_compiled = compiled and is_compiled()
+    if by_compiled:
         from tessaron.core.tape._passes import emit as emit_lanes
 
-        lanes = emit_lanes(form.rows, tape.arrays())
+        lanes = emit_lanes(form.rows, tape.arrays(), [column.row() for column in wanted])
+        columns = arrays_of(lanes["columns"], wanted)
     else:
         from tessaron.core.tape.plain_emission import emit_plainly
 
-        lanes = emit_plainly(tape, form)
+        lanes, columns = emit_plainly(tape, form), [None] * len(wanted)
     nodes, passed, recursive = _nodes_of(lanes, form)
     passed += [
         Passed(0, f"{MARKUP}.//{test}", Role.MEMBER, count, True)
@@ -94,8 +104,9 @@ def emit(tape: Tape, form: Form = PLAIN, compiled: bool = True) -> Fragment:
         passed,
         tape.element_names,
         tape.places,
+        columns,
     )
-    if not recursive:
+    if by_compiled or not recursive:
         return fragment
     from tessaron.core.tape.row_order import in_row_order
 
@@ -107,6 +118,7 @@ _Structures = list[tuple[Node, Node | None]]
 
 
 def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passed], _Structures]:
+    """Return the nodes, what was passed over, and what contains itself."""
     columns = _columns_of(lanes)
     nodes: list[Node] = []
     known: list[Node] = []

@@ -61,6 +61,16 @@ class Form:
         return Form(tuple(nodes))
 
     @cached_property
+    def paths(self) -> list[Path]:
+        """The path of each place."""
+        found: list[Path] = []
+        for node in self.nodes:
+            step = node.name if node.name is not None else _STEPS.get(node.role)
+            above = found[node.parent] if node.parent >= 0 else ()
+            found.append(above if step is None else (*above, step))
+        return found
+
+    @cached_property
     def levels_between(self) -> dict[int, int | None]:
         """The elements of each structure that contains itself, with the level through which it does."""
         found: dict[int, int | None] = {
@@ -71,12 +81,13 @@ class Form:
         inner = {self.nodes[index].parent: index for index in found}
         for node in self.nodes:
             if node.fold in inner:
-                level = self._level_of(node.parent)
+                level = self.level_of(node.parent)
                 if level != inner[node.fold]:
                     found[inner[node.fold]] = level
         return found
 
-    def _level_of(self, place: int) -> int:
+    def level_of(self, place: int) -> int:
+        """Return the place whose rows a place has."""
         while self.nodes[place].role is Role.MEMBER:
             place = self.nodes[place].parent
         return place
@@ -112,7 +123,10 @@ def form_of(record: ShapeNode) -> Form:
     for index, outer in folds:
         node = nodes[index]
         nodes[index] = FormNode(node.parent, node.role, node.name, places[id(outer)], node.flags, node.rule)
-    ways = [way for index, _ in several for way in _ways_to(nodes, index)]
+    again: dict[int, list[int]] = {}
+    for index, node in enumerate(nodes):
+        again.setdefault(node.fold, []).append(index)
+    ways = [(index, _way_to(nodes, index, outer)) for outer, _ in several for index in again.get(outer, ())]
     return Form(tuple(nodes), tuple(ways))
 
 
@@ -129,18 +143,12 @@ def _flags_of(shape: ShapeNode) -> int:
     )
 
 
-def _ways_to(nodes: list[FormNode], outer: int) -> list[tuple[int, str]]:
-    """Return how the ways to all places that stand for `outer` again are written, from its elements."""
-    found = []
-    for index, node in enumerate(nodes):
-        if node.fold != outer:
-            continue
-        steps: list[Step] = []
-        at = index
-        while not (nodes[at].role is Role.ELEMENT and nodes[at].parent == outer) and nodes[at].parent >= 0:
-            name = nodes[at].name
-            steps.append(name if name is not None else _STEPS[nodes[at].role])
-            at = nodes[at].parent
-        way: Path = tuple(reversed(steps))
-        found.append((index, format_path(way)))
-    return found
+def _way_to(nodes: list[FormNode], index: int, outer: int) -> str:
+    """Return how the way to a place that stands for `outer` again is written, from an element of that."""
+    steps: list[Step] = []
+    at = index
+    while not (nodes[at].role is Role.ELEMENT and nodes[at].parent == outer) and nodes[at].parent >= 0:
+        name = nodes[at].name
+        steps.append(name if name is not None else _STEPS[nodes[at].role])
+        at = nodes[at].parent
+    return format_path(tuple(reversed(steps)))

@@ -46,6 +46,11 @@ class Spelling:
     zone: str | None = None
     of_markup: bool = False
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether numbers and moments are written as JSON, XML Schema and ISO 8601 have them."""
+        return (self.format, self.decimal, self.grouping, self.unit, self.zone) == (None, ".", "", None, None)
+
 
 PLAIN = Spelling()
 
@@ -196,11 +201,15 @@ def _to_double(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any,
 
 
 def _to_boolean(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
-    pairs = _TRUE_FALSE + (("1", "0"),) * spelling.of_markup if spelling.words is None else (spelling.words,)
-    words = [word for pair in pairs for word in pair]
-    found = pc.index_in(texts, pa.array(words, pa.large_string()))
+    found = pc.index_in(texts, pa.array(boolean_words(spelling), pa.large_string()))
     bad = found.is_null().to_numpy(zero_copy_only=False)
     return pc.equal(pc.bit_wise_and(found, 1), 0), bad
+
+
+def boolean_words(spelling: Spelling) -> tuple[str, ...]:
+    """Return the words for true and for false, in turn."""
+    pairs = _TRUE_FALSE + (("1", "0"),) * spelling.of_markup if spelling.words is None else (spelling.words,)
+    return tuple(word for pair in pairs for word in pair)
 
 
 def _to_uuid(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
