@@ -4,7 +4,7 @@ import os
 
 from setuptools import Extension, setup
 
-_TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_digests")
+_TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_row_order", "_columns", "_digests")
 
 setup(
     ext_modules=[

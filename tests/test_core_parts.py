@@ -18,7 +18,7 @@ from tessaron.core.branches import fragment_of, order_rows, tree_of
 from tessaron.core.digests import digest_texts, digest_words, hex_of
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.errors import UsageError
-from tessaron.core.fragment import TextLane, pack_fragment, unpack_fragment
+from tessaron.core.fragment import TextLane
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import Separator
@@ -28,6 +28,7 @@ from tessaron.core.scan_state import ScanState
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import scan_block_fast
 from tessaron.core.structure import settle
+from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 from tests.harness import columns_of, learnt
@@ -83,7 +84,7 @@ class RegroupTest(unittest.TestCase):
     @given(st.lists(VALUES, min_size=1, max_size=6))
     def test_a_fragment_survives_the_wire(self, records):
         fragment = read(records)
-        back = unpack_fragment(pack_fragment(fragment))
+        back = unpack(pack(fragment))
         self.assertEqual(back.paths(), fragment.paths())
         self.assertEqual(shape_of(back), shape_of(fragment))
 

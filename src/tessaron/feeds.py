@@ -14,7 +14,7 @@ from tessaron.core.shape import Shape
 from tessaron.core.structure import StructureRules, settle_names
 from tessaron.core.tape.joining import join_tapes, with_records_before
 from tessaron.core.tape.learning import Learner, new_learner
-from tessaron.core.tape.put_aside import pack, unpack
+from tessaron.core.tape.put_aside import Packed, pack, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
 from tessaron.spill import Spill
@@ -249,7 +249,7 @@ class _LearnAgain:
     learners: Learners
     settled: Mapping[Path, bool]
 
-    def __call__(self, packed: bytes) -> Shape | None:
+    def __call__(self, packed: Packed) -> Shape | None:
         """Return the shape of a fragment; that of a tape is known to the learners then."""
         read = unpack(packed)
         if isinstance(read, Tape):

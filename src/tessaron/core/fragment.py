@@ -10,11 +10,9 @@ rows that have it, the kind of each occurrence, and the values, one lane per kin
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from enum import IntEnum
-from functools import cache
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -243,103 +241,3 @@ class Fragment:
             if step is not None:
                 children[node.parent][step] = index
         return children
-
-
-_LIST_LANES = (
-    ("parent_rows", pa.int32()),
-    ("ordinals", pa.int32()),
-    ("rows", pa.int32()),
-    ("kinds", pa.uint8()),
-    ("positions", pa.int32()),
-    ("booleans", pa.uint8()),
-    ("integers", pa.int64()),
-)
-_TEXT_LANES = ("numbers", "texts", "keys")
-
-
-@cache
-def fragment_schema() -> pa.Schema:
-    """Return the Arrow schema of a fragment on the wire: one row per node, one list column per lane."""
-    columns: list[tuple[str, Any]] = [
-        ("parent", pa.int32()),
-        ("role", pa.uint8()),
-        ("name", pa.large_string()),
-        ("row_count", pa.int64()),
-        ("in_every_row", pa.bool_()),
-    ]
-    columns += [(name, pa.large_list(kind)) for name, kind in _LIST_LANES]
-    columns += [(name, pa.large_list(pa.large_string())) for name in _TEXT_LANES]
-    return pa.schema(columns)
-
-
-def fragment_to_batch(fragment: Fragment) -> pa.RecordBatch:
-    """Return a fragment without faults as one record batch of `fragment_schema()`."""
-    nodes = fragment.nodes
-    columns = [
-        pa.array([node.parent for node in nodes], pa.int32()),
-        pa.array([int(node.role) for node in nodes], pa.uint8()),
-        pa.array([node.name for node in nodes], pa.large_string()),
-        pa.array([node.row_count for node in nodes], pa.int64()),
-        pa.array([node.rows is None for node in nodes], pa.bool_()),
-    ]
-    for name, kind in _LIST_LANES:
-        lanes = [getattr(node, name) for node in nodes]
-        columns.append(_list_array([NO_ROWS if lane is None else lane for lane in lanes], kind))
-    columns += [_text_list_array([getattr(node, name) for node in nodes]) for name in _TEXT_LANES]
-    return pa.RecordBatch.from_arrays(columns, schema=fragment_schema())
-
-
-def fragment_from_batch(batch: pa.RecordBatch) -> Fragment:
-    """Return the fragment that `fragment_to_batch` wrote; its lanes share the batch's memory."""
-    lanes: dict[str, list[Any]] = {name: _list_slices(batch.column(name)) for name, _ in _LIST_LANES}
-    texts: dict[str, list[Any]] = {name: _text_slices(batch.column(name)) for name in _TEXT_LANES}
-    heads = zip(*(batch.column(index).to_pylist() for index in range(5)), strict=True)
-    nodes = []
-    for index, (parent, role, name, row_count, in_every_row) in enumerate(heads):
-        values: dict[str, Any] = {lane: slices[index] for lane, slices in (lanes | texts).items()}
-        values["booleans"] = values["booleans"].view(np.bool_)
-        if in_every_row:
-            values["rows"] = None
-        nodes.append(Node(parent, Role(role), name, row_count, **values))
-    return Fragment(nodes)
-
-
-def pack_fragment(fragment: Fragment) -> bytes:
-    """Return the nodes of a fragment as an Arrow IPC stream."""
-    sink = pa.BufferOutputStream()
-    with pa.ipc.new_stream(sink, fragment_schema()) as writer:
-        writer.write_batch(fragment_to_batch(fragment))
-    return bytes(sink.getvalue().to_pybytes())
-
-
-def unpack_fragment(packed: bytes) -> Fragment:
-    """Return the fragment that `pack_fragment` wrote; its lanes share the memory of `packed`."""
-    return fragment_from_batch(pa.ipc.open_stream(pa.py_buffer(packed)).read_next_batch())
-
-
-def _offsets(lengths: Iterable[int]) -> pa.Array:
-    return pa.array(np.concatenate(([0], np.cumsum(np.fromiter(lengths, np.int64)))), pa.int64())
-
-
-def _list_array(lanes: list[npt.NDArray[Any]], kind: pa.DataType) -> pa.Array:
-    values = np.concatenate(lanes)
-    array = pa.array(values.view(np.uint8) if values.dtype == np.bool_ else values, kind)
-    return pa.LargeListArray.from_arrays(_offsets(map(len, lanes)), array)
-
-
-def _text_list_array(lanes: list[TextLane]) -> pa.Array:
-    filled = [lane.to_arrow() for lane in lanes if len(lane)]
-    values = pa.concat_arrays(filled) if filled else pa.array([], pa.large_string())
-    return pa.LargeListArray.from_arrays(_offsets(map(len, lanes)), values)
-
-
-def _list_slices(column: pa.Array) -> list[npt.NDArray[Any]]:
-    offsets = column.offsets.to_pylist()
-    values = column.values.to_numpy(zero_copy_only=True)
-    return [values[start:stop] for start, stop in pairwise(offsets)]
-
-
-def _text_slices(column: pa.Array) -> list[TextLane]:
-    offsets = column.offsets.to_pylist()
-    lane = TextLane.of(column.values)
-    return [lane.slice(start, stop) if stop > start else EMPTY_TEXTS for start, stop in pairwise(offsets)]

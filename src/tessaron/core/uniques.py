@@ -17,7 +17,7 @@ from tessaron.core.profile import Example, Locate, value_at
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tape.form import Form, form_of
-from tessaron.core.tape.put_aside import fragment_in_form
+from tessaron.core.tape.put_aside import Packed, fragment_in_form
 
 ALMOST = 0.98
 """Values of which so great a share is different are looked at for repeats."""
@@ -51,7 +51,7 @@ class HashTask:
         wanted: Where the values themselves are wanted: by path, their hashes.
     """
 
-    packed: bytes
+    packed: Packed
     paths: Sequence[Path]
     wanted: Mapping[Path, Hashes] | None = None
 

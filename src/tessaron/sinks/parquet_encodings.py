@@ -10,6 +10,8 @@ import pyarrow.compute as pc
 
 _LOOKED_AT = 8_192
 """So many of the first rows tell whether values repeat."""
+_LEAST_VALUES = 32
+"""A dictionary of fewer is not worth its page."""
 _SHARE_REPEATED = 0.25
 """A dictionary pays where so few of the values, or fewer, are different."""
 
@@ -36,8 +38,9 @@ def encodings_of(rows: Any, keys: Collection[str]) -> dict[str, Any]:
 
 
 def _repeats(column: Any) -> bool:
-    first = column.slice(0, _LOOKED_AT).drop_null()
-    return len(first) == 0 or pc.count_distinct(first).as_py() <= _SHARE_REPEATED * len(first)
+    first = column.slice(0, _LOOKED_AT)
+    known = len(first) - first.null_count
+    return known >= _LEAST_VALUES and bool(pc.count_distinct(first).as_py() <= _SHARE_REPEATED * known)
 
 
 def _plain_encoding(field_type: Any) -> str | None:

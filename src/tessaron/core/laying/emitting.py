@@ -42,15 +42,15 @@ def lay(
     """
     passed = fragment.passed_by_path()
     oddities: list[Oddity] = []
-    if plan.rearrangements or plan.rests or plan.exact:
+    levels = Levels(fragment, typed)
+    if plan.rearrangements or plan.exact or _may_have_rests(levels, plan):
         # Most layouts change no structure.
         from tessaron.core.laying.restructure import rearranged
 
         work = rearranged(fragment, plan, kernel)
         oddities = work.oddities
         passed.update(work.passed)
-        fragment = fragment_of(work.tree, fragment)
-    levels = Levels(fragment, typed)
+        levels = Levels(fragment_of(work.tree, fragment), typed)
     columns = Columns(plan, levels)
     _work_out_all(columns)
     problems = [*_of_oddities(oddities), *_of_limits(columns), *columns.problems]
@@ -76,6 +76,14 @@ def lay(
         unfit = {problem.name: problem.rows[indices] for problem, indices in relevant if _is_unfit(problem)}
         count_read(laid, levels, plan, rows, unfit)
     return laid
+
+
+def _may_have_rests(levels: Levels, plan: LayingPlan) -> bool:
+    if not plan.rests:
+        return False
+    from tessaron.core.rebuilding.rest import may_have_rests
+
+    return may_have_rests(levels.nodes, plan.rests, plan.exact)
 
 
 def _is_unfit(problem: Problem) -> bool:

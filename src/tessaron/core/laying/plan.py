@@ -228,11 +228,6 @@ class LayingPlan:
         """Return a table by its name."""
         return self._by_name[name]
 
-    @property
-    def needs_values(self) -> bool:
-        """Whether the values themselves are needed where their columns are made already."""
-        return bool(self.rests) or self.exact
-
     @cached_property
     def _by_name(self) -> dict[str, TablePlan]:
         return {table.name: table for table in self.tables}

@@ -30,11 +30,16 @@ def wanted_columns(plan: LayingPlan, form: Form) -> dict[Any, WantedColumn]:
     kept |= {_path_of(column) for column in columns if not _can_be_typed(column, plan.exact)}
     return {
         column.fit_key(): _wanted(
-            column, places[_path_of(column)], keeps_values=plan.needs_values or _path_of(column) in kept
+            column, places[_path_of(column)], _path_of(column) in kept or _may_leave_rests(column, plan)
         )
         for column in columns
         if _path_of(column) in places and _can_be_typed(column, plan.exact)
     }
+
+
+def _may_leave_rests(column: ColumnPlan, plan: LayingPlan) -> bool:
+    """Say whether the rest of rows is made of the values themselves, even where all fit their column."""
+    return plan.exact or (bool(plan.rests) and column.spelling.words is not None)
 
 
 def _path_of(column: ColumnPlan) -> Path:

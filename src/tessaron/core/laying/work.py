@@ -9,7 +9,6 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.conform import conform
 from tessaron.core.faults import MOST_RAW_BYTES, Fault, Repeated
 from tessaron.core.fragment import Fragment
 from tessaron.core.laying.emitting import lay
@@ -20,7 +19,7 @@ from tessaron.core.laying.typing import wanted_columns
 from tessaron.core.splitting import Chunk
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form, form_of
-from tessaron.core.tape.put_aside import unpack
+from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn
 from tessaron.core.work import ReadTask, read_tape, repeated_offsets
@@ -74,13 +73,12 @@ class LayWork:
     kernel: str = "auto"
     with_records: bool = False
 
-    def __call__(self, task: ReadTask | bytes) -> LaidResult:
+    def __call__(self, task: ReadTask | Packed) -> LaidResult:
         """Return what becomes of a chunk, or of what was put aside."""
-        if isinstance(task, bytes):
+        if not isinstance(task, ReadTask):
             read = unpack(task)
-            if isinstance(read, Tape):
-                return self.of(read)
-            return self._lay(read if self.plan.rearrangements else conform(read, self.plan.skeleton))
+            assert isinstance(read, Tape)
+            return self.of(read)
         tape, is_cut = read_tape(task)
         result = self.of(tape)
         result.is_cut = is_cut

@@ -21,7 +21,7 @@ from tessaron.core.fragment import Bools, Int64s, Node, Role, TextLane
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.layout import TableSet
 from tessaron.core.occurrences import at_rows, places_of
-from tessaron.core.paths import Origin, Path, format_path, is_markup_step, kept_name
+from tessaron.core.paths import Origin, Path, format_path, is_markup, is_markup_step, kept_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
 from tessaron.core.rebuilding.told_texts import looks_told, spelled
 from tessaron.core.surrogates import has_half
@@ -76,6 +76,22 @@ def rest_plans(tables: TableSet) -> list[RestPlan]:
     ]
 
 
+def may_have_rests(nodes: Mapping[Path, Node], plans: Iterable[RestPlan], exact: bool) -> bool:
+    """Say whether the columns of some tables may not tell all that stands there.
+
+    Args:
+        nodes: The nodes of a fragment by their path.
+        plans: The tables.
+        exact: Whether null, empty values and odd spellings are kept too.
+    """
+    return any(
+        exact or _may_be_odd(nodes[path], form, is_markup(path))
+        for plan in plans
+        for path, form in plan.forms.items()
+        if path in nodes
+    )
+
+
 def add_rests(tree: Branch, plans: Iterable[RestPlan], exact: bool) -> None:
     """Put the rest of the rows of some tables beside their values.
 
@@ -117,6 +133,7 @@ class _Finder:
 
     def tokens(self) -> Any:
         """Return the rest of each row as JSON, null where there is none; None if nowhere."""
+        odd = None if self._exact else self._ways_to_odd()
         places: list[tuple[Branch, Path, list[tuple[str, int]]]] = []
         pending: list[tuple[Branch, Path, int, str]] = [(self._level, (), -1, "")]
         while pending:
@@ -135,6 +152,7 @@ class _Finder:
                     (child, (*path, step), index, step)
                     # In the order of their names: what was met first depends on how the source was cut.
                     for step, child in sorted(_members(branch), key=lambda each: each[0], reverse=True)
+                    if odd is None or (*path, step) in odd
                 ]
         found: list[Any] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
@@ -150,6 +168,16 @@ class _Finder:
         # Nothing is kept where all that a row is has become something else.
         return found[0] if found else None
 
+    def _ways_to_odd(self) -> set[Path]:
+        """Return the paths, from the level, to all that may be odd, and to what they lead through."""
+        found: set[Path] = set()
+        depth = len(self._plan.level)
+        for path, form in self._plan.forms.items():
+            branch = _branch_at(self._level, path[depth:])
+            if branch is not None and _may_be_odd(branch.node, form, is_markup(path)):
+                found |= {path[depth:end] for end in range(depth + 1, len(path) + 1)}
+        return found
+
     def _is_worked_on(self, path: Path) -> bool:
         """Say whether all that columns hold of a place has become something else."""
         plan = self._plan
@@ -160,15 +188,15 @@ class _Finder:
     def _own(self, branch: Branch, path: Path) -> Any:
         """Return what is odd at one place itself; None if nowhere."""
         form = self._plan.forms.get((*self._plan.level, *path))
-        is_markup = self._is_markup(path)
-        if not self._exact and (form is None or not _may_be_odd(branch.node, form, is_markup)):
+        in_markup = self._is_markup(path)
+        if not self._exact and (form is None or not _may_be_odd(branch.node, form, in_markup)):
             return None
         if (*self._plan.level, *path, Origin.JSON) in self._plan.forms:
             return None
         parts = []
         if form is not None:
-            parts += list(_odd_values(branch.node, form, self._exact, is_markup))
-        elif self._exact and is_markup:
+            parts += list(_odd_values(branch.node, form, self._exact, in_markup))
+        elif self._exact and in_markup:
             parts += list(_empty_elements(branch.node))
         if self._exact:
             parts += list(self._hollow(branch, path))
@@ -237,20 +265,21 @@ def _repeated(shown: str, count: int) -> Any:
     return pa.repeat(text(shown), count)
 
 
-def _odd_values(node: Node, form: Form, exact: bool, is_markup: bool) -> Iterable[tuple[Int64s, Any]]:
+def _odd_values(node: Node, form: Form, exact: bool, in_markup: bool) -> Iterable[tuple[Int64s, Any]]:
     """Yield the rows, and values as JSON, of the scalars that a column does not give back."""
     present = node.rows_present()
     for lane, kinds in _KINDS_OF_LANE.items():
-        if not len(getattr(node, lane)):
+        places = places_of(node, kinds)
+        if not len(places):
             continue
-        back = _turned_back(node, lane, form, exact, is_markup)
+        if form.type.name == "text" and lane != "texts" and not in_markup:
+            yield present[places].astype(np.int64), _repeated(AS_IT_IS, len(places))
+            continue
+        back = _turned_back(node, lane, form, exact, in_markup)
         if back is None or not back.all():
-            rows = present[places_of(node, kinds)]
-            odd = np.ones(len(rows), np.bool_) if back is None else ~back
-            tokens = _shown(node, lane, exact, is_markup).filter(pa.array(odd))
-            if form.type.name == "text" and lane != "texts" and not is_markup:
-                tokens = _repeated(AS_IT_IS, len(tokens))
-            yield rows[odd].astype(np.int64), tokens
+            odd = np.ones(len(places), np.bool_) if back is None else ~back
+            tokens = _shown(node, lane, exact, in_markup).filter(pa.array(odd))
+            yield present[places][odd].astype(np.int64), tokens
 
 
 def _empty_elements(node: Node) -> Iterable[tuple[Int64s, Any]]:
@@ -301,12 +330,15 @@ def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> Any:
     return quoted(plain) if is_markup else plain
 
 
+_IS_TEXT: Bools = np.arange(256) == Kind.TEXT
+_IS_OTHER: Bools = np.isin(np.arange(256), [kind for kind in SCALAR_KINDS if kind is not Kind.TEXT])
+
+
 def _may_be_odd(node: Node, form: Form, is_markup: bool) -> bool:
     """Say whether any value may be of another sort than the column, where their spellings do not matter."""
     if is_markup:
         return False
-    is_other = len(node.booleans) or len(node.integers) or len(node.numbers)
-    return bool(is_other if _holds_strings(form) else len(node.texts))
+    return bool((_IS_OTHER if _holds_strings(form) else _IS_TEXT)[node.kinds].any())
 
 
 def _holds_strings(form: Form) -> bool:

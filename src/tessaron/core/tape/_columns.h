@@ -20,7 +20,7 @@ typedef struct {
 } Column;
 
 typedef struct { int32_t row; int kind; int64_t integer; const char *text; size_t size; } Cell;
-typedef struct { size_t boolean, integer, number, text, number_byte, text_byte; } Cursor;
+typedef struct { const char *data; size_t boolean, integer, number, text; } Cursor;
 
 /* Reads the next occurrence of a node; all have to be read in turn. */
 static inline void read_cell(const Node *n, size_t at, Cursor *c, Cell *cell) {
@@ -30,14 +30,12 @@ static inline void read_cell(const Node *n, size_t at, Cursor *c, Cell *cell) {
         case K_BOOLEAN: cell->integer = AT(n->booleans, uint8_t, c->boolean++); break;
         case K_INTEGER: cell->integer = AT(n->integers, int64_t, c->integer++); break;
         case K_LONG_INTEGER: case K_FRACTION:
-            cell->size = (size_t)AT(n->numbers.lengths, int64_t, c->number++);
-            cell->text = n->numbers.data.at + c->number_byte;
-            c->number_byte += cell->size;
+            cell->size = ref_size(&n->numbers, c->number);
+            cell->text = c->data + ref_start(&n->numbers, c->number++);
             break;
         case K_TEXT:
-            cell->size = (size_t)AT(n->texts.lengths, int64_t, c->text++);
-            cell->text = n->texts.data.at + c->text_byte;
-            c->text_byte += cell->size;
+            cell->size = ref_size(&n->texts, c->text);
+            cell->text = c->data + ref_start(&n->texts, c->text++);
     }
 }
 
@@ -233,7 +231,7 @@ static void size_column(const Emitter *e, Column *c) {
     c->rows = (size_t)e->nodes[n->level].row_count;
     c->size = 0;
     if (!is_of_texts(c)) return;
-    c->size = n->texts.data.used + n->numbers.data.used;
+    c->size = n->texts.size + n->numbers.size;
     for (size_t i = 0; i < n->booleans.used; i++) c->size += AT(n->booleans, uint8_t, i) ? 4 : 5;
     for (size_t i = 0; i < n->integers.used / 8; i++) {
         integer_text(AT(n->integers, int64_t, i), buffer, &size);
@@ -260,14 +258,13 @@ static int put_cell(const Column *c, const Cell *cell, char *cells) {
 }
 
 /* Fills a column; c->fits says whether all values fit. Runs without the interpreter lock. */
-static void fill_column(const Emitter *e, Column *c) {
+static void fill_column(const Emitter *e, const TapeView *t, Column *c) {
     const Node *n = &e->nodes[c->node];
     char *there = PyBytes_AS_STRING(c->there), *cells = PyBytes_AS_STRING(c->cells), buffer[INTEGER_SIZE];
     size_t count = n->kinds.used, size;
-    int texts = is_of_texts(c), in_order = 1;
-    Cursor cursor = {0};
+    int texts = is_of_texts(c);
+    Cursor cursor = {.data = t->data.buf};
     Cell cell = {0};
-    int32_t last = -1;
     memset(there, 0, (c->rows + 7) / 8);
     memset(cells, 0, (size_t)PyBytes_GET_SIZE(c->cells));
     for (size_t i = 0; i < count; i++) {
@@ -279,8 +276,6 @@ static void fill_column(const Emitter *e, Column *c) {
             if (c->type == C_UUID && !is_uuid(&cell)) return;
             cell_text(&cell, buffer, &size);
             ((int64_t *)cells)[cell.row + 1] = (int64_t)size;
-            in_order &= cell.kind == K_TEXT && cell.row > last;
-            last = cell.row;
         } else if (!put_cell(c, &cell, cells)) return;
         there[cell.row >> 3] |= (char)(1 << (cell.row & 7));
         c->valid++;
@@ -291,8 +286,7 @@ static void fill_column(const Emitter *e, Column *c) {
     for (size_t row = 0; row < c->rows; row++) offsets[row + 1] += offsets[row];
     if (!c->size) return;
     char *data = PyBytes_AS_STRING(c->data);
-    if (in_order) { memcpy(data, n->texts.data.at, c->size); return; }
-    cursor = (Cursor){0};
+    cursor = (Cursor){.data = t->data.buf};
     for (size_t i = 0; i < count; i++) {
         read_cell(n, i, &cursor, &cell);
         if (!is_scalar(cell.kind)) continue;
@@ -348,8 +342,8 @@ static void let_go_of_lanes(Emitter *e, const Column *columns, Py_ssize_t count)
             Node *n = &e->nodes[columns[i].node];
             if (pass == 0) n->keeps_lanes |= columns[i].keeps_values || !columns[i].fits || columns[i].has_dropped;
             else if (!n->keeps_lanes)
-                n->booleans.used = n->integers.used = n->numbers.lengths.used = n->numbers.data.used =
-                    n->texts.lengths.used = n->texts.data.used = 0;
+                n->booleans.used = n->integers.used = n->numbers.refs.used = n->numbers.size = n->texts.refs.used =
+                    n->texts.size = 0;
         }
 }
 

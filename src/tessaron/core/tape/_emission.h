@@ -7,11 +7,16 @@
 enum { F_DICTIONARY = 1, F_LIFTED = 2, F_LIFTS_SCALARS = 4, F_RECURSIVE = 8 };
 enum { RULE_NONE, RULE_MEMBER, RULE_EMPTY };
 
-typedef struct { Buffer lengths, data; } Texts;
+/* Texts that stand elsewhere: where each begins, in the lower 32 bits, and how long it is. */
+typedef struct { Buffer refs; size_t size; } Texts;
 
-static inline int add_text(Texts *t, const void *bytes, size_t size) {
-    return put_i64(&t->lengths, (int64_t)size) || put_bytes(&t->data, bytes, size) ? NO_MEMORY : OK;
+static inline int add_ref(Texts *t, uint64_t ref) {
+    t->size += ref >> 32;
+    return put_i64(&t->refs, (int64_t)ref);
 }
+
+static inline size_t ref_size(const Texts *t, size_t index) { return (size_t)(AT(t->refs, uint64_t, index) >> 32); }
+static inline size_t ref_start(const Texts *t, size_t index) { return (size_t)(AT(t->refs, uint64_t, index) & UINT32_MAX); }
 
 typedef struct {
     int32_t parent, level, fold, name, element, entry, rest;
@@ -173,17 +178,11 @@ static int place(Emitter *e, const TapeView *t, int32_t i, int32_t node, int32_t
             continue;
         }
         if (occur(n, row, kind, position)) return NO_MEMORY;
-        size_t size;
-        const char *text;
         switch (kind) {
             case K_BOOLEAN: return put_u8(&n->booleans, value != 0);
             case K_INTEGER: return put_i64(&n->integers, value);
-            case K_LONG_INTEGER: case K_FRACTION:
-                text = text_at(t, i, &size);
-                return add_text(&n->numbers, text, size);
-            case K_TEXT:
-                text = text_at(t, i, &size);
-                return add_text(&n->texts, text, size);
+            case K_LONG_INTEGER: case K_FRACTION: return add_ref(&n->numbers, (uint64_t)value);
+            case K_TEXT: return add_ref(&n->texts, (uint64_t)value);
             case K_ARRAY: {
                 int32_t element = element_node(e, body);
                 if (element < 0) return NO_MEMORY;
@@ -215,12 +214,12 @@ static int32_t passed_node(Emitter *e, int32_t body, int32_t name) {
     return e->nodes[body].rest;
 }
 
-static int put_raw(Emitter *e, const Placed *placed, const char *text, size_t size) {
+static int put_raw(Emitter *e, const Placed *placed, uint64_t ref) {
     const int32_t nodes[] = {placed->node, placed->moved_node}, rows[] = {placed->row, placed->moved_row};
     for (int i = 0; i < 2; i++) {
         if (nodes[i] < 0) continue;
         Node *n = &e->nodes[nodes[i]];
-        if (put_i32(&n->raw_rows, rows[i]) || add_text(&n->raws, text, size)) return NO_MEMORY;
+        if (put_i32(&n->raw_rows, rows[i]) || add_ref(&n->raws, ref)) return NO_MEMORY;
     }
     return OK;
 }
@@ -228,6 +227,7 @@ static int put_raw(Emitter *e, const Placed *placed, const char *text, size_t si
 static int emit_tape(Emitter *e, const TapeView *t, Places *s) {
     const uint8_t *kinds = t->kinds.buf;
     const int32_t *names = t->names.buf, *parents = t->parents.buf;
+    const uint64_t *refs = t->values.buf;
     Placed last = {-1, -1, -1, -1};
     for (int32_t i = 0; i < t->count; i++) {
         int kind = kinds[i];
@@ -236,17 +236,15 @@ static int emit_tape(Emitter *e, const TapeView *t, Places *s) {
         const char *text;
         s->nodes[i] = -1;
         if (kind == M_RAW) { /* the text of the value just before */
-            text = text_at(t, i, &size);
-            if (parent == i - 1 && put_raw(e, &last, text, size)) return NO_MEMORY;
+            if (parent == i - 1 && put_raw(e, &last, refs[i])) return NO_MEMORY;
             continue;
         }
         if (parent >= 0 && s->nodes[parent] < 0) continue;
         int32_t owner = parent < 0 ? -1 : s->nodes[parent];
         row = parent < 0 ? -1 : s->rows[parent];
         if (kind == M_ORDER) {
-            text = text_at(t, i, &size);
             Node *n = &e->nodes[owner];
-            if (put_i32(&n->order_rows, row) || add_text(&n->orders, text, size)) return NO_MEMORY;
+            if (put_i32(&n->order_rows, row) || add_ref(&n->orders, refs[i])) return NO_MEMORY;
             continue;
         }
         if (parent < 0) row = e->nodes[0].row_count++;
@@ -268,7 +266,8 @@ static int emit_tape(Emitter *e, const TapeView *t, Places *s) {
                 if (row < 0) return NO_MEMORY;
                 text = step_at(t, names[i], &size);
                 text = kept_name(text, &size);
-                if (add_text(&e->nodes[node].keys, text, size)) return NO_MEMORY;
+                uint64_t start = (uint64_t)(text - (const char *)t->step_data.buf);
+                if (start > UINT32_MAX || add_ref(&e->nodes[node].keys, start | (uint64_t)size << 32)) return NO_MEMORY;
                 position = 0;
             } else {
                 position = s->positions[parent]++;
@@ -340,6 +339,39 @@ static PyObject *counts_of(const Emitter *e, size_t offset, size_t width) {
     return bytes;
 }
 
+static PyObject *lengths_of(const Emitter *e, size_t offset) {
+    size_t total = 0;
+    for (int32_t i = 0; i < e->count; i++) total += ((const Texts *)((const char *)&e->nodes[i] + offset))->refs.used;
+    PyObject *bytes = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)total);
+    if (!bytes) return NULL;
+    char *at = PyBytes_AS_STRING(bytes);
+    for (int32_t i = 0; i < e->count; i++) {
+        const Texts *texts = (const Texts *)((const char *)&e->nodes[i] + offset);
+        for (size_t t = 0; t < texts->refs.used / 8; t++, at += 8) {
+            int64_t size = (int64_t)ref_size(texts, t);
+            memcpy(at, &size, 8);
+        }
+    }
+    return bytes;
+}
+
+static PyObject *texts_of(const Emitter *e, size_t offset, const char *base) {
+    size_t total = 0;
+    for (int32_t i = 0; i < e->count; i++) total += ((const Texts *)((const char *)&e->nodes[i] + offset))->size;
+    PyObject *bytes = PyBytes_FromStringAndSize(NULL, (Py_ssize_t)total);
+    if (!bytes) return NULL;
+    char *at = PyBytes_AS_STRING(bytes);
+    for (int32_t i = 0; i < e->count; i++) {
+        const Texts *texts = (const Texts *)((const char *)&e->nodes[i] + offset);
+        for (size_t t = 0; t < texts->refs.used / 8; t++) {
+            size_t size = ref_size(texts, t);
+            if (size) memcpy(at, base + ref_start(texts, t), size);
+            at += size;
+        }
+    }
+    return bytes;
+}
+
 static PyObject *heads(const Emitter *e) {
     PyObject *list = PyList_New(e->count);
     for (int32_t i = 0; list && i < e->count; i++) {
@@ -355,7 +387,7 @@ static PyObject *heads(const Emitter *e) {
     return list;
 }
 
-static PyObject *lanes_of(Emitter *e) {
+static PyObject *lanes_of(const Emitter *e, const TapeView *t) {
     PyObject *dict = PyDict_New();
     if (!dict) goto fail;
     static const struct { const char *name; size_t offset, width; } lanes[] = {
@@ -365,21 +397,23 @@ static PyObject *lanes_of(Emitter *e) {
         {"integers", offsetof(Node, integers), 8}, {"within", offsetof(Node, within), 8},
         {"through", offsetof(Node, through), 8}, {"depths", offsetof(Node, depths), 8},
         {"ways", offsetof(Node, ways), 4}, {"raw_rows", offsetof(Node, raw_rows), 4},
-        {"order_rows", offsetof(Node, order_rows), 4}, {"numbers", offsetof(Node, numbers.lengths), 8},
-        {"texts", offsetof(Node, texts.lengths), 8}, {"keys", offsetof(Node, keys.lengths), 8},
-        {"raws", offsetof(Node, raws.lengths), 8}, {"orders", offsetof(Node, orders.lengths), 8}};
-    static const struct { const char *name; size_t offset; } data[] = {
-        {"numbers_data", offsetof(Node, numbers.data)}, {"texts_data", offsetof(Node, texts.data)},
-        {"keys_data", offsetof(Node, keys.data)}, {"raws_data", offsetof(Node, raws.data)},
-        {"orders_data", offsetof(Node, orders.data)}};
+        {"order_rows", offsetof(Node, order_rows), 4}};
+    static const struct { const char *name; size_t offset; int of_steps; } texts[] = {
+        {"numbers", offsetof(Node, numbers), 0}, {"texts", offsetof(Node, texts), 0}, {"keys", offsetof(Node, keys), 1},
+        {"raws", offsetof(Node, raws), 0}, {"orders", offsetof(Node, orders), 0}};
+    char key[32];
     for (size_t i = 0; i < sizeof(lanes) / sizeof(*lanes); i++) {
-        char key[32];
         snprintf(key, sizeof key, "%s_counts", lanes[i].name);
         if (set_item(dict, lanes[i].name, joined(e, lanes[i].offset)) ||
             set_item(dict, key, counts_of(e, lanes[i].offset, lanes[i].width))) goto fail;
     }
-    for (size_t i = 0; i < sizeof(data) / sizeof(*data); i++)
-        if (set_item(dict, data[i].name, joined(e, data[i].offset))) goto fail;
+    for (size_t i = 0; i < sizeof(texts) / sizeof(*texts); i++) {
+        snprintf(key, sizeof key, "%s_counts", texts[i].name);
+        if (set_item(dict, texts[i].name, lengths_of(e, texts[i].offset)) ||
+            set_item(dict, key, counts_of(e, texts[i].offset + offsetof(Texts, refs), 8))) goto fail;
+        snprintf(key, sizeof key, "%s_data", texts[i].name);
+        if (set_item(dict, key, texts_of(e, texts[i].offset, texts[i].of_steps ? t->step_data.buf : t->data.buf))) goto fail;
+    }
     if (set_item(dict, "heads", heads(e))) goto fail;
     return dict;
 fail:
@@ -392,8 +426,7 @@ static void free_emitter(Emitter *e) {
         Node *n = &e->nodes[i];
         Buffer *buffers[] = {&n->parent_rows, &n->ordinals, &n->rows, &n->kinds, &n->positions, &n->booleans, &n->integers,
                              &n->within, &n->through, &n->depths, &n->ways, &n->raw_rows, &n->order_rows,
-                             &n->numbers.lengths, &n->numbers.data, &n->texts.lengths, &n->texts.data, &n->keys.lengths,
-                             &n->keys.data, &n->raws.lengths, &n->raws.data, &n->orders.lengths, &n->orders.data};
+                             &n->numbers.refs, &n->texts.refs, &n->keys.refs, &n->raws.refs, &n->orders.refs};
         for (size_t b = 0; b < sizeof(buffers) / sizeof(*buffers); b++) free(buffers[b]->at);
     }
     free(e->nodes);
@@ -463,10 +496,10 @@ static PyObject *py_emit(PyObject *self, PyObject *args) {
         goto done;
     }
     Py_BEGIN_ALLOW_THREADS
-    for (Py_ssize_t i = 0; i < count; i++) fill_column(&e, &columns[i]);
+    for (Py_ssize_t i = 0; i < count; i++) fill_column(&e, &t, &columns[i]);
     let_go_of_lanes(&e, columns, count);
     Py_END_ALLOW_THREADS
-    made = lanes_of(&e);
+    made = lanes_of(&e, &t);
     if (made && set_item(made, "columns", columns_made(columns, count))) Py_CLEAR(made);
 done:
     free(s.nodes); free(s.rows); free(s.positions); free(s.numbers);

@@ -36,28 +36,6 @@ static int reorder(Buffer *b, size_t width, const int32_t *order, size_t count) 
     return OK;
 }
 
-static int reorder_texts(Texts *t, const int32_t *order, size_t count) {
-    if (t->lengths.used != count * 8 || !count) return OK;
-    size_t *starts = malloc(count * sizeof(size_t)), at = 0, to = 0;
-    char *made = malloc(t->data.used + 1);
-    if (starts && made) {
-        for (size_t i = 0; i < count; i++) {
-            starts[i] = at;
-            at += (size_t)AT(t->lengths, int64_t, i);
-        }
-        for (size_t i = 0; i < count; i++) {
-            size_t size = (size_t)AT(t->lengths, int64_t, order[i]);
-            if (size) memcpy(made + to, t->data.at + starts[order[i]], size);
-            to += size;
-        }
-        if (to) memcpy(t->data.at, made, to);
-    }
-    int status = starts && made ? reorder(&t->lengths, 8, order, count) : NO_MEMORY;
-    free(starts);
-    free(made);
-    return status;
-}
-
 static inline int lane_of(int kind) { /* 1 booleans, 2 integers, 3 numbers, 4 texts, 0 none */
     return kind == K_BOOLEAN ? 1 : kind == K_INTEGER ? 2 : kind == K_LONG_INTEGER || kind == K_FRACTION ? 3 : kind == K_TEXT ? 4 : 0;
 }
@@ -73,7 +51,7 @@ static int reorder_values(Node *n, const int32_t *order, size_t count) {
         if (!met) continue;
         for (size_t i = 0; i < count; i++) if (places[order[i]] >= 0) chosen[found++] = places[order[i]];
         status = lane == 1 ? reorder(&n->booleans, 1, chosen, found) : lane == 2 ? reorder(&n->integers, 8, chosen, found)
-                 : lane == 3 ? reorder_texts(&n->numbers, chosen, found) : reorder_texts(&n->texts, chosen, found);
+                 : lane == 3 ? reorder(&n->numbers.refs, 8, chosen, found) : reorder(&n->texts.refs, 8, chosen, found);
     }
     free(places);
     free(chosen);
@@ -107,7 +85,7 @@ static int sort_kept_texts(Buffer *rows, Texts *texts, const int32_t *places) {
     size_t count = rows->used / 4;
     if (renumbered(rows, places)) return OK;
     int32_t *order = sorted_order((const int32_t *)rows->at, count);
-    int status = !order || reorder_texts(texts, order, count) || reorder(rows, 4, order, count);
+    int status = !order || reorder(&texts->refs, 8, order, count) || reorder(rows, 4, order, count);
     free(order);
     return status ? NO_MEMORY : OK;
 }
@@ -123,7 +101,7 @@ static int32_t *order_level(Node *n, const int32_t *above) {
     int status = !order || reorder(&n->parent_rows, 4, order, count) || reorder(&n->ordinals, 4, order, count) ||
                  reorder(&n->within, 8, order, count) || reorder(&n->through, 8, order, count) ||
                  reorder(&n->depths, 8, order, count) || reorder(&n->ways, 4, order, count) ||
-                 reorder_texts(&n->keys, order, count);
+                 reorder(&n->keys.refs, 8, order, count);
     for (size_t i = 0; !status && i < count; i++) places[order[i]] = (int32_t)i;
     free(order);
     if (!status) return places;

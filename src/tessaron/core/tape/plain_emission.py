@@ -233,7 +233,9 @@ def emit_plainly(tape: Tape, form: Form) -> dict[str, Any]:
         lanes[f"{lane}_counts"] = _counts(nodes, lane)
     for lane in _TEXT_LANES:
         texts = [
-            text if isinstance(text, bytes) else text.encode() for node in nodes for text in node.lanes[lane]
+            text.encode() if isinstance(text, str) else bytes(text)
+            for node in nodes
+            for text in node.lanes[lane]
         ]
         lanes[lane] = np.array([len(text) for text in texts], np.int64).tobytes()
         lanes[f"{lane}_data"], lanes[f"{lane}_counts"] = b"".join(texts), _counts(nodes, lane)

@@ -13,7 +13,7 @@ from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form, form_of
-from tessaron.core.tape.put_aside import unpack
+from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 
 
@@ -31,7 +31,7 @@ class ProfileWork:
     def __post_init__(self) -> None:
         self.form = form_of(self.record)
 
-    def __call__(self, packed: bytes) -> Mapping[Path, Profile]:
+    def __call__(self, packed: Packed) -> Mapping[Path, Profile]:
         """Return the profile of each path."""
         read = unpack(packed)
         if not isinstance(read, Tape):

@@ -3,34 +3,42 @@
 from __future__ import annotations
 
 import pickle
+from collections.abc import Sequence
 
-from tessaron.core.fragment import Fragment, pack_fragment, unpack_fragment
+from tessaron.core.fragment import Fragment
 from tessaron.core.shape import ShapeNode
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.tape import Tape
 
+Packed = Sequence[bytes | memoryview]
+"""What was put aside: what is small, and the arrays one by one, which are not copied."""
 
-def pack(read: Tape | Fragment) -> bytes:
+
+def pack(read: Tape | Fragment) -> Packed:
     """Return the values of a chunk as bytes; faults are not kept."""
+    buffers: list[pickle.PickleBuffer] = []
     if isinstance(read, Fragment):
-        return pickle.dumps((pack_fragment(read), read.places), protocol=5)
-    return pickle.dumps((read.arrays(), read.origins, read.places), protocol=5)
+        kept = (read.nodes, read.places)
+        head = pickle.dumps(kept, protocol=5, buffer_callback=buffers.append)
+    else:
+        arrays = [pickle.PickleBuffer(array) for array in read.arrays()]
+        rest = (arrays, read.origins, read.places)
+        head = pickle.dumps(rest, protocol=5, buffer_callback=buffers.append)
+    return [head, *(buffer.raw() for buffer in buffers)]
 
 
-def unpack(packed: bytes) -> Tape | Fragment:
-    """Return what `pack` made bytes of."""
-    first, *rest = pickle.loads(packed)
-    if isinstance(first, bytes):
-        fragment = unpack_fragment(first)
-        fragment.places = rest[0]
-        return fragment
+def unpack(packed: Packed) -> Tape | Fragment:
+    """Return what `pack` made bytes of; it shares their memory."""
+    first, *rest = pickle.loads(packed[0], buffers=packed[1:])
+    if len(rest) == 1:
+        return Fragment(first, places=rest[0])
     tape = Tape(*first)
     tape.origins, tape.places = rest
     return tape
 
 
-def fragment_in_form(packed: bytes, record: ShapeNode, form: Form) -> Fragment:
+def fragment_in_form(packed: Packed, record: ShapeNode, form: Form) -> Fragment:
     """Return what was put aside as columns.
 
     Args:

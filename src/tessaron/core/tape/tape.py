@@ -101,7 +101,8 @@ class Tape:
     def step_texts(self) -> list[bytes]:
         """Return all steps as UTF-8, by their number."""
         ends = accumulate(np.frombuffer(self.step_sizes, np.int64).tolist(), initial=0)
-        return [self.step_data[start:stop] for start, stop in pairwise(ends)]
+        data = bytes(self.step_data)
+        return [data[start:stop] for start, stop in pairwise(ends)]
 
     def steps(self) -> list[str]:
         """Return all steps, by their number."""
