@@ -58,9 +58,9 @@ def main(arguments: list[str]) -> int:
 
 def child(seconds: float) -> None:
     """Feed the compiled code until the time is over."""
-    from tessaron.core.kernel.contract import Separator
     from tessaron.core.kernel.fast_kernel import read_json_fast
     from tessaron.core.kernel.json_kernel import read_json
+    from tessaron.core.separator import Separator
     from tessaron.core.tape.tape import Tape
 
     deadline, cases = time.monotonic() + seconds, 0
@@ -101,9 +101,9 @@ def _changed(chance: random.Random, data: bytes) -> bytes:
 
 def _pass_over(chance: random.Random, tape: Any) -> None:
     """Learn and emit a tape, in several forms, and others that no kernel would make."""
+    from tessaron.core.shape_form import form_of
     from tessaron.core.structure import settle
     from tessaron.core.tape.emission import emit
-    from tessaron.core.tape.form import form_of
     from tessaron.core.tape.learning import new_learner
 
     learner = new_learner()

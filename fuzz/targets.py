@@ -11,8 +11,9 @@ import tessaron
 from tessaron.core.expressions import parse_expression
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.rebuilding.record_digests import record_digests
+from tessaron.core.separator import Separator
 from tessaron.core.tape.learning import as_few_columns
 from tessaron.core.tape.tape import Tape
 from tessaron.core.xpath.location import check_expression, parse_location

@@ -17,8 +17,9 @@ from click.testing import CliRunner
 
 from tessaron.cli import main
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import DEFAULT_OPTIONS, Separator
+from tessaron.core.kernel.contract import DEFAULT_OPTIONS
 from tessaron.core.paths import ELEMENT, Origin
+from tessaron.core.separator import Separator
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.learning import new_learner
 

@@ -18,17 +18,17 @@ from tessaron.core.branches import fragment_of, order_rows, tree_of
 from tessaron.core.digests import digest_texts, digest_words, hex_of
 from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.errors import UsageError
-from tessaron.core.fragment import TextLane
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import ENTRY, Origin
 from tessaron.core.regroup import to_entries, to_members
 from tessaron.core.scan_state import ScanState
+from tessaron.core.separator import Separator
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import scan_block_fast
 from tessaron.core.structure import settle
 from tessaron.core.tape.put_aside import pack, unpack
+from tessaron.core.text_lane import TextLane
 from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 from tests.harness import columns_of, learnt

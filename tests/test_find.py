@@ -17,8 +17,9 @@ from tessaron.core.head_sample import sample_documents
 from tessaron.core.json_text import indented_text, json_text
 from tessaron.core.jsonpath import parse_path
 from tessaron.core.jsonpath.advice import advise
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.record_reader import RecordReader
+from tessaron.core.separator import Separator
 from tessaron.core.value_lines import Composer, value_lines
 from tests.harness import FolderTest, command, quick_command
 

@@ -7,8 +7,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.paths import format_path
+from tessaron.core.separator import Separator
 from tessaron.core.shape import Shape
 from tessaron.core.splitting import Form, RecordSplitter, SplitError, recognise_form
 from tessaron.core.structure import drop_partial_words, settle

@@ -11,9 +11,9 @@ from hypothesis import strategies as st
 import tessaron
 from tessaron.core.dictionaries import is_dictionary
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import Separator
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import ENTRY, Origin
+from tessaron.core.separator import Separator
 from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
 from tessaron.core.structure import StructureRules, settle, settle_names
 from tessaron.core.tape.tape import MEMBER_LIMIT

@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.distinct import KEPT, Distinct, hash_integers, hash_texts
-from tessaron.core.fragment import TextLane
 from tessaron.core.suspects import count_suspects
+from tessaron.core.text_lane import TextLane
 from tessaron.demo.generator import write_calls
 from tessaron.views.grid import text_width
 from tests.harness import FolderTest, quick_command

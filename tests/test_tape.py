@@ -18,7 +18,7 @@ import tessaron
 from tessaron.core.conform import conform
 from tessaron.core.fragment import Role
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.laying.plan import ColumnPlan, Source
 from tessaron.core.laying.values import fit_node
@@ -26,10 +26,12 @@ from tessaron.core.paths import ELEMENT, ENTRY, Origin
 from tessaron.core.rebuilding.record_digests import record_digests
 from tessaron.core.rebuilding.tape_digests import digests_of, passed_over
 from tessaron.core.selecting import PathSelection
+from tessaron.core.separator import Separator
+from tessaron.core.shape_form import form_of
 from tessaron.core.structure import drop_partial_words, settle
 from tessaron.core.tape._passes import emit as emit_lanes
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.form import PLAIN, form_of
+from tessaron.core.tape.form import PLAIN
 from tessaron.core.tape.joining import join_tapes
 from tessaron.core.tape.learning import as_few_columns, new_learner
 from tessaron.core.tape.put_aside import pack, unpack

@@ -21,9 +21,10 @@ if TYPE_CHECKING:
     from tessaron._version import __version__
     from tessaron.core.layouts.faults import LayoutError
     from tessaron.core.result import Tables
+    from tessaron.finding import find
     from tessaron.layout_drafting import draft, update
     from tessaron.layouts import Layout
-    from tessaron.matching import Found, find
+    from tessaron.matching import Found
     from tessaron.proof.rebuilding import Rebuilt, rebuild
     from tessaron.proof.verifying import Verification, verify
     from tessaron.receipt import Receipt
@@ -75,7 +76,7 @@ _LOADED_ON_USE = {
     "__version__": "tessaron._version",
     "draft": "tessaron.layout_drafting",
     "export": "tessaron.run",
-    "find": "tessaron.matching",
+    "find": "tessaron.finding",
     "rebuild": "tessaron.proof.rebuilding",
     "sample": "tessaron.sampling",
     "shred": "tessaron.run",

@@ -19,8 +19,8 @@ def main() -> None:
     """
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, _stop_at_once)
-    # Structures of many thousand columns are made of small objects that all stay: to look through them, as often
-    # as is usual, for what nothing refers to any more takes more time than it saves memory.
+    # Structures of many thousand columns are small objects that all stay: to look through them as often as is
+    # usual, for what nothing refers to any more, takes more time than it saves memory.
     gc.set_threshold(100_000, 20, 20)
     from tessaron.cli import main as command
 

@@ -11,8 +11,9 @@ from tessaron.core.laying.laid import Laid
 from tessaron.core.laying.plan import ColumnPlan
 from tessaron.core.laying.problems import Case, Told
 from tessaron.core.laying.work import CasePlace
-from tessaron.receipt import Finding, Reject, raw_text
+from tessaron.receipt import Finding
 from tessaron.rejecting import RejectLog
+from tessaron.rejects import Reject, raw_text
 from tessaron.run_outcome import Counted
 
 

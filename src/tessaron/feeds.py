@@ -9,6 +9,7 @@ from threading import Lock
 from typing import Any, Protocol
 
 from tessaron.core.faults import Fault, Repeated
+from tessaron.core.fragment import Fragment
 from tessaron.core.paths import Path
 from tessaron.core.shape import Shape
 from tessaron.core.structure import StructureRules, settle_names
@@ -16,7 +17,7 @@ from tessaron.core.tape.joining import join_tapes, with_records_before
 from tessaron.core.tape.learning import Learner, new_learner
 from tessaron.core.tape.put_aside import Packed, pack, unpack
 from tessaron.core.tape.tape import Tape
-from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
+from tessaron.core.work import ReadTask, read_tape, repeated_offsets
 from tessaron.spill import Spill
 
 _WORTH_BYTES, _STEP_BYTES, _MOST_BYTES = 4 * 1024 * 1024, 16 * 1024, 24 * 1024 * 1024
@@ -117,6 +118,33 @@ class Learners:
             shape.merge(shape_of_other)
             passed += passed_by_other
         return shape, passed
+
+
+@dataclass(slots=True)
+class ReadResult:
+    """A parsed chunk, to be put aside.
+
+    Attributes:
+        read: Its tape or fragment.
+        record_count: Records in it.
+        faults: The records that could not be read.
+        repeated: Names that stood twice in an object.
+        offsets: Where the records of `repeated` begin in the chunk, in bytes.
+        shape: What the records look like; None where a learner has taken that in.
+        is_cut: Whether there were more records in the chunk than were wanted.
+        passed: Values that were passed over, by path; where a learner has taken that in, none.
+        run_counts: For XML: how many of the records each run of the chunk has.
+    """
+
+    read: Tape | Fragment
+    record_count: int
+    faults: list[Fault]
+    repeated: list[Repeated]
+    offsets: list[int]
+    shape: Shape | None = None
+    is_cut: bool = False
+    passed: Mapping[str, int] = field(default_factory=dict)
+    run_counts: list[int] = field(default_factory=list)
 
 
 @dataclass(frozen=True)

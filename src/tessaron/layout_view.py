@@ -12,7 +12,8 @@ from tessaron.core.paths import Origin, format_path
 from tessaron.core.shape import Shape
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.tape import Tape
-from tessaron.core.work import ReadResult, ReadTask, read_tape, repeated_offsets
+from tessaron.core.work import ReadTask, read_tape, repeated_offsets
+from tessaron.feeds import ReadResult
 from tessaron.layouts import Layout
 from tessaron.options import Options
 

@@ -2,57 +2,24 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.faults import Fault
 from tessaron.core.json_text import json_text, plain_value
-from tessaron.core.jsonpath import JsonPath, Match, Stream, parse_path
+from tessaron.core.jsonpath import JsonPath, Match, Stream
 from tessaron.core.jsonpath.evaluation import find_matches, holds
 from tessaron.core.jsonpath.syntax import Name, Segment, Wildcard
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.values import Pairs
 from tessaron.core.paths import Location, format_location, format_path
+from tessaron.core.separator import Separator
 from tessaron.core.splitting import Chunk
 from tessaron.sources.chunks import ChunkReader
-from tessaron.sources.formats import xml_inputs
-from tessaron.sources.inputs import ByteInput, Input, ObjectInput, resolve_inputs
-
-if TYPE_CHECKING:
-    from tessaron.xml_matching import XmlFound
-
-
-def find(
-    source: Any, path: str, *, records: str | None = None, namespaces: Mapping[str, str] | None = None
-) -> Iterator[Found] | Iterator[XmlFound]:
-    """Iterate over what a path matches in the documents of a source, with the place of each match.
-
-    Args:
-        source: As in `shred`.
-        path: JSONPath (RFC 9535); `$` is each document, or each record where `records` is given. A path that
-            begins with names and `[*]` or a filter streams through a document of any size. For XML, an
-            expression of XPath 1.0; one that begins with names streams.
-        records: Where the records stand, as JSONPath or XPath.
-        namespaces: For XML: namespaces by prefix, beside those that the documents declare.
-
-    Raises:
-        SourceError: When a source cannot be read.
-        DataError: When it is neither JSON nor XML.
-        UsageError: When a path cannot be right; it says at which character.
-    """
-    inputs = resolve_inputs(source)
-    documents = xml_inputs(inputs)
-    if documents is not None:
-        # What reads XML takes time to load.
-        from tessaron.xml_matching import XPathReader
-
-        return iter(XPathReader(documents, path, records, namespaces or {}))
-    where = None if records is None else parse_path(records)
-    return iter(PathReader(inputs, parse_path(path), where))
-
+from tessaron.sources.inputs import ByteInput, Input, ObjectInput
 
 SMALL_CHUNK_BYTES = 1024 * 1024
 """Bytes read at once: few, so that the first matches are there soon."""

@@ -24,8 +24,8 @@ from tessaron.core.tape.tape import Tape, known_of_records
 from tessaron.core.work import ReadTask
 from tessaron.feeds import Feed, Learners, Mapper, Progress, Result, ShapeWork, Work
 from tessaron.options import Options
-from tessaron.receipt import Reject, SourceRead
 from tessaron.rejecting import RejectLog
+from tessaron.rejects import Reject, SourceRead
 from tessaron.sources.chunks import ChunkReader
 from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput

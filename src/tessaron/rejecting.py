@@ -12,7 +12,7 @@ from types import TracebackType
 from typing import Any
 
 from tessaron.core.errors import DataError, TargetError
-from tessaron.receipt import Reject
+from tessaron.rejects import Reject
 
 KEPT = 1_000
 """So many rejects are kept in memory; all are in the file."""

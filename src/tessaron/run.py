@@ -19,21 +19,11 @@ from tessaron.core.paths import format_path
 from tessaron.core.result import Tables
 from tessaron.feeds import NoProgress, Progress
 from tessaron.options import Options
-from tessaron.receipt import (
-    LAYOUT_FILE,
-    RECEIPT_FILE,
-    REJECTS_FILE,
-    ColumnWritten,
-    LeftOut,
-    Note,
-    Receipt,
-    Reference,
-    TableWritten,
-)
+from tessaron.receipt import ColumnWritten, LeftOut, Note, Receipt, Reference, TableWritten
 from tessaron.rejected_records import inputs_of_rejects
 from tessaron.run_outcome import Outcome
 from tessaron.sinks.table_files import TableFiles, check_format
-from tessaron.sinks.target import TargetFolder, sha256_of
+from tessaron.sinks.target import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
 from tessaron.sources.inputs import Input, resolve_inputs
 from tessaron.table_run import TableRun
 

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from tessaron.receipt import Finding, KeyCheck, SourceRead
+from tessaron.receipt import Finding, KeyCheck
 from tessaron.rejecting import RejectLog
+from tessaron.rejects import SourceRead
 
 
 @dataclass(frozen=True, slots=True)

@@ -26,7 +26,7 @@ from tessaron.core.xml.tokens import TOKEN
 from tessaron.core.xml.validating import RecordSchema
 from tessaron.core.xpath.location import check_prefixes, parse_location
 from tessaron.options import Options
-from tessaron.receipt import SourceRead
+from tessaron.rejects import SourceRead
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.xml_documents import XmlFeed
 from tessaron.sources.xml_schema import read_schema

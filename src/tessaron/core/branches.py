@@ -10,9 +10,10 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from tessaron.core.fragment import EMPTY_TEXTS, Fragment, Int32s, Node, Role, TextLane
+from tessaron.core.fragment import Fragment, Node, Role
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.paths import Each, Origin, Step
+from tessaron.core.text_lane import EMPTY_TEXTS, Int32s, TextLane
 
 _KINDS_OF_LANE = {
     lane: tuple(kind for kind, other in LANE_OF_KIND.items() if other == lane)

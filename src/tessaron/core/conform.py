@@ -8,6 +8,10 @@ from tessaron.core.paths import ENTRY
 from tessaron.core.regroup import empty_texts_to_objects, fold, lift, texts_to_members, to_entries, to_members
 from tessaron.core.shape import ShapeNode
 from tessaron.core.structure import has_several_ways
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.form import Form
+from tessaron.core.tape.put_aside import Packed, unpack
+from tessaron.core.tape.tape import Tape
 
 
 def conform(fragment: Fragment, record: ShapeNode) -> Fragment:
@@ -64,3 +68,17 @@ def is_regrouped(record: ShapeNode) -> bool:
     return any(
         node.is_dictionary or node.is_lifted or node.is_recursive or node.text_rule for node in record.walk()
     )
+
+
+def fragment_in_form(packed: Packed, record: ShapeNode, form: Form) -> Fragment:
+    """Return what was put aside as columns.
+
+    Args:
+        packed: What `pack` returned.
+        record: The structure that the columns shall have; see `conform`.
+        form: Its form.
+    """
+    read = unpack(packed)
+    if isinstance(read, Tape):
+        return emit(read, form)
+    return conform(read, record)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -11,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.digests import Digests, digest_texts
-from tessaron.core.fragment import TextLane
 from tessaron.core.paths import Path, format_path
+from tessaron.core.text_lane import TextLane
 
 _BETWEEN = "\x1f"
 """What stands between the values of a key of several columns (the unit separator of ASCII)."""
@@ -41,16 +40,3 @@ def salt_of(rows: Path) -> int:
 def places_among(parents: Any) -> Any:
     """Return the place of each row among the rows of its parent, which stand together."""
     return np.arange(1, len(parents) + 1) - np.searchsorted(parents, parents)
-
-
-def content_lane(data: bytes, offsets: Any) -> TextLane:
-    """Return for each record of a chunk the BLAKE2b digest of its text, in hexadecimal.
-
-    `offsets` says where each record begins; what separates it from the next does not count.
-    """
-    bounds = [*offsets.tolist(), len(data)]
-    texts = [
-        hashlib.blake2b(data[start:stop].rstrip(b", \t\r\n"), digest_size=16).hexdigest()
-        for start, stop in pairwise(bounds)
-    ]
-    return TextLane.of(texts)

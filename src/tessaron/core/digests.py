@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from tessaron.core.fragment import TextLane
+from tessaron.core.text_lane import TextLane
 
 Digests = npt.NDArray[np.uint64]
 """One row of two 64-bit words per value."""

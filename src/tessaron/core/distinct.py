@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import numpy.typing as npt
 
-from tessaron.core.fragment import Bytes, Int64s, TextLane
+from tessaron.core.text_lane import Bytes, Int64s, TextLane
 
 TELLING_FROM = 20
 """Of fewer values it says nothing that all are the same, or none is."""

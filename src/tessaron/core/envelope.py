@@ -9,9 +9,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from tessaron.core.faults import Fault
-from tessaron.core.kernel.contract import Separator
 from tessaron.core.paths import format_path
 from tessaron.core.scan_state import ScanState
+from tessaron.core.separator import Separator
 from tessaron.core.splitting import Chunk, Cursor, Form, RegionSplitter, SplitError, choose_scan
 
 MOST_AROUND = 200

@@ -13,9 +13,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.distinct import KEPT, Distinct, hash_integers, hash_texts
-from tessaron.core.fragment import Int32s, Int64s, Node, TextLane
+from tessaron.core.fragment import Node
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.suspects import count_suspects
+from tessaron.core.text_lane import Int32s, Int64s, TextLane
 
 _SHOWN_BYTES = 60
 LONG_TEXT_BYTES = 4_000

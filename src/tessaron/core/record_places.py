@@ -6,7 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import partial
 
-from tessaron.core.fragment import LEVEL_ROLES, Fragment, Int64s, Role
+from tessaron.core.fragment import LEVEL_ROLES, Fragment, Role
+from tessaron.core.text_lane import Int64s
 
 
 @dataclass(frozen=True, slots=True)

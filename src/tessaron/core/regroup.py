@@ -21,7 +21,7 @@ from tessaron.core.branches import (
     row_order,
     take,
 )
-from tessaron.core.fragment import EMPTY_TEXTS, NO_ROWS, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import NO_ROWS, Node, Role
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.paths import (
     ELEMENT,
@@ -34,6 +34,7 @@ from tessaron.core.paths import (
     format_path,
     kept_name,
 )
+from tessaron.core.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 
 _FEW_ROWS = 8
 """Where so small a part of the rows has something, their new rows are looked for rather than listed."""

@@ -9,9 +9,10 @@ from typing import TYPE_CHECKING, Literal, cast
 import numpy as np
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role, TextLane
+from tessaron.core.fragment import LEVEL_ROLES, Fragment, Node, Role
 from tessaron.core.kinds import KIND_COUNT, SCALAR_KINDS, Kind
 from tessaron.core.paths import ELEMENT, ENTRY, Each, Origin, Path, Step
+from tessaron.core.text_lane import TextLane
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, measure_numbers
 from tessaron.core.typing.readings import Reading, count_readings
 from tessaron.core.typing.types import ColumnType

@@ -13,8 +13,8 @@ from enum import Enum
 from importlib.util import find_spec
 
 from tessaron.core.faults import Fault
-from tessaron.core.kernel.contract import Separator
 from tessaron.core.scan_state import ScanState
+from tessaron.core.separator import Separator
 from tessaron.core.visible import in_quotes
 
 _NOT_SPACE = re.compile(rb"[^ \t\r\n]")

@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
+from tessaron.core.text_lane import Bools, Bytes, Int64s, TextLane
 
 PLACEHOLDERS = (
     "", "-", "--", "?", ".", "N/A", "n/a", "NA", "#N/A", "null", "NULL", "Null", "none", "None", "NONE",

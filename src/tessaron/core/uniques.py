@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from tessaron.core.conform import fragment_in_form
 from tessaron.core.distinct import Hashes, hash_integers, hash_texts
 from tessaron.core.fragment import Node
 from tessaron.core.kinds import Kind
@@ -16,8 +17,9 @@ from tessaron.core.paths import Path
 from tessaron.core.profile import Example, Locate, value_at
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import ShapeNode
-from tessaron.core.tape.form import Form, form_of
-from tessaron.core.tape.put_aside import Packed, fragment_in_form
+from tessaron.core.shape_form import form_of
+from tessaron.core.tape.form import Form
+from tessaron.core.tape.put_aside import Packed
 
 ALMOST = 0.98
 """Values of which so great a share is different are looked at for repeats."""

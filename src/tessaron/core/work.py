@@ -2,24 +2,25 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.digest_keys import content_lane
 from tessaron.core.errors import UsageError
-from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Fragment, TextLane
+from tessaron.core.fragment import Fragment
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator, XmlOptions
+from tessaron.core.kernel.contract import KernelOptions, XmlOptions
 from tessaron.core.paths import ENCLOSING, Origin
 from tessaron.core.record_places import RecordPlaces
-from tessaron.core.shape import Shape
+from tessaron.core.separator import Separator
 from tessaron.core.splitting import Chunk
 from tessaron.core.tape.tape import Tape, known_of_records, members_as_records
+from tessaron.core.text_lane import TextLane
 
 if TYPE_CHECKING:
     from tessaron.core.xml.chunks import XmlChunk
@@ -52,33 +53,6 @@ class ReadTask:
     most_records: int | None = None
     xml: XmlOptions = field(default_factory=XmlOptions)
     tells_names: bool = False
-
-
-@dataclass(slots=True)
-class ReadResult:
-    """A parsed chunk, to be put aside.
-
-    Attributes:
-        read: Its tape or fragment.
-        record_count: Records in it.
-        faults: The records that could not be read.
-        repeated: Names that stood twice in an object.
-        offsets: Where the records of `repeated` begin in the chunk, in bytes.
-        shape: What the records look like; None where a learner has taken that in.
-        is_cut: Whether there were more records in the chunk than were wanted.
-        passed: Values that were passed over, by path; where a learner has taken that in, none.
-        run_counts: For XML: how many of the records each run of the chunk has.
-    """
-
-    read: Tape | Fragment
-    record_count: int
-    faults: list[Fault]
-    repeated: list[Repeated]
-    offsets: list[int]
-    shape: Shape | None = None
-    is_cut: bool = False
-    passed: Mapping[str, int] = field(default_factory=dict)
-    run_counts: list[int] = field(default_factory=list)
 
 
 def repeated_offsets(read: Fragment | Tape) -> list[int]:
@@ -130,7 +104,7 @@ def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
         files = pa.array([run.name for run in chunk.runs], pa.large_string())
         _add_text_origin(tape, Origin.FILE, TextLane.of(files.take(pa.array(which))))
     if task.content:
-        _add_text_origin(tape, Origin.CONTENT, content_lane(chunk.data, tape.offsets))
+        _add_text_origin(tape, Origin.CONTENT, _content_lane(chunk.data, tape.offsets))
     if task.tells_names:
         names = tape.element_names if task.xml.location else element_names(wanted, tape.offsets)
         _add_text_origin(tape, Origin.ELEMENT, TextLane.of(names))
@@ -161,7 +135,7 @@ def _add_origins(tape: Tape, task: ReadTask) -> None:
     if task.content:
         if len(tape.offsets) != count:
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
-        _add_text_origin(tape, Origin.CONTENT, content_lane(task.chunk.data, tape.offsets))
+        _add_text_origin(tape, Origin.CONTENT, _content_lane(task.chunk.data, tape.offsets))
     if (task.file is not None or task.profiled is not None) and len(tape.offsets) == count:
         breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
         known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, tape.offsets)
@@ -171,3 +145,16 @@ def _add_origins(tape: Tape, task: ReadTask) -> None:
     _add_integer_origins(tape, known)
     if task.profiled is not None:
         tape.places = RecordPlaces(task.profiled, known.get(Origin.LINE))
+
+
+def _content_lane(data: bytes, offsets: Any) -> TextLane:
+    """Return for each record of a chunk the BLAKE2b digest of its text, in hexadecimal.
+
+    `offsets` says where each record begins; what separates it from the next does not count.
+    """
+    bounds = [*offsets.tolist(), len(data)]
+    texts = [
+        hashlib.blake2b(data[start:stop].rstrip(b", \t\r\n"), digest_size=16).hexdigest()
+        for start, stop in pairwise(bounds)
+    ]
+    return TextLane.of(texts)

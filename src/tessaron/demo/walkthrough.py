@@ -16,8 +16,9 @@ from pathlib import Path
 from tessaron.core.survey import SurveyFacts
 from tessaron.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
 from tessaron.demo.manifests import CARGO_QUESTION, CargoAnswer
+from tessaron.finding import find
 from tessaron.layouts import Layout
-from tessaron.matching import Found, find
+from tessaron.matching import Found
 from tessaron.receipt import Receipt
 from tessaron.run import export
 from tessaron.surveying import survey_source

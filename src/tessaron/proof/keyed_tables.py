@@ -19,7 +19,8 @@ from tessaron.core.rebuilding.xml_dialect import XmlDialect
 from tessaron.core.xpath.location import parse_location
 from tessaron.layouts import Layout
 from tessaron.proof.source_digests import Compared
-from tessaron.receipt import LAYOUT_FILE, read_receipt
+from tessaron.receipt import read_receipt
+from tessaron.sinks.target import LAYOUT_FILE
 from tessaron.sources.table_folder import TableFolder
 from tessaron.sources.table_order import in_key_order
 

@@ -14,9 +14,9 @@ import pyarrow.parquet as pq
 
 from tessaron.core.digests import digest_texts
 from tessaron.core.errors import DataError, SourceError
-from tessaron.core.fragment import TextLane
 from tessaron.core.layout import Table
 from tessaron.core.paths import Origin
+from tessaron.core.text_lane import TextLane
 from tessaron.sinks.target import sha256_of
 from tessaron.sources.table_folder import TableFolder
 from tessaron.uniqueness import UniqueCheck

@@ -11,9 +11,10 @@ import numpy as np
 
 from tessaron.core.errors import DataError, Place
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.rebuilding.record_digests import Words
 from tessaron.core.rebuilding.tape_digests import digests_of
+from tessaron.core.separator import Separator
 from tessaron.feeds import NoProgress
 from tessaron.layout_options import with_layout
 from tessaron.options import Options

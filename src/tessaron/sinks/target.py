@@ -14,8 +14,10 @@ from pathlib import Path
 from types import TracebackType
 
 from tessaron.core.errors import TargetError
-from tessaron.receipt import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
 from tessaron.sinks.syncing import sync_folder, sync_path
+
+RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
+"""What stands in a folder beside the tables."""
 
 
 class TargetFolder:

@@ -10,7 +10,8 @@ from rich.table import Table
 from rich.text import Text
 
 from tessaron.core.visible import visible
-from tessaron.receipt import REJECTS_FILE, Finding, KeyCheck, Receipt
+from tessaron.receipt import Finding, KeyCheck, Receipt
+from tessaron.sinks.target import REJECTS_FILE
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10

@@ -15,8 +15,8 @@ from tessaron.core.expressions import arithmetic
 from tessaron.core.expressions.dates import part_of, plus_days, time_between
 from tessaron.core.expressions.typed import Typed, family
 from tessaron.core.folding import FoldOverflowError, Rows, fold
-from tessaron.core.fragment import Bools, TextLane
 from tessaron.core.patterns import match_pattern
+from tessaron.core.text_lane import Bools, TextLane
 from tessaron.core.typing.fitting import Spelling, fit_texts
 from tessaron.core.typing.types import INTEGER, TEXT, ColumnType
 

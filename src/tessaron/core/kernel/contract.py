@@ -3,28 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from enum import Enum
 from typing import TYPE_CHECKING, Literal, Protocol
 
 if TYPE_CHECKING:
     from tessaron.core.selecting import Selection
+    from tessaron.core.separator import Separator
     from tessaron.core.tape.tape import Tape
     from tessaron.core.xml.validating import RecordSchema
 
 WhiteSpace = Literal["trim", "collapse", "keep"]
 DEPTH_LIMIT = 10_000
 """The deepest nesting that is read unless told otherwise, in levels of objects and arrays."""
-
-
-class Separator(Enum):
-    """What stands between the records of a chunk, white space aside."""
-
-    LINE = "line"
-    """Every record is on a line of its own (JSON Lines)."""
-    NOTHING = "nothing"
-    """JSON texts one after another."""
-    COMMA = "comma"
-    """Elements of one array; a chunk that is not the first begins with the comma before its first element."""
 
 
 @dataclass(frozen=True, slots=True)

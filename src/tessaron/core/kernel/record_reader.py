@@ -10,10 +10,11 @@ from typing import Any, NoReturn
 
 from tessaron.core.faults import Fault
 from tessaron.core.kernel.careful_json import FaultError, decode, number, parse_carefully
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.repeated_names import drop_repeated
 from tessaron.core.kernel.values import NumberText, Pairs
 from tessaron.core.paths import Path, format_path
+from tessaron.core.separator import Separator
 from tessaron.core.visible import in_quotes
 
 _SPACE = re.compile(r"[ \t\n\r]*")

@@ -172,7 +172,7 @@ def add_text_origin(tape: Tape, name: Origin, texts: list[str | None]) -> None:
     """Add what is known of the records of a tape, None where it is not."""
     import numpy as np
 
-    from tessaron.core.fragment import TextLane
+    from tessaron.core.text_lane import TextLane
 
     rows = [row for row, text in enumerate(texts) if text is not None]
     known = [spell_halves(text) for text in texts if text is not None]

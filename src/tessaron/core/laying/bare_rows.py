@@ -8,13 +8,14 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.branches import Branch, Part, merge
-from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.pieces import add_member
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, climb, with_kind
 from tessaron.core.paths import ELEMENT, ENTRY, Path, Step, level_of, step_of_name
 from tessaron.core.regroup import to_members
+from tessaron.core.text_lane import Bools, Int32s, Int64s, TextLane
 from tessaron.core.visible import in_quotes
 
 

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.arrays import array_of
-from tessaron.core.fragment import Bools, Int64s, Node
+from tessaron.core.fragment import Node
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.levels import Levels
 from tessaron.core.laying.plan import ColumnPlan, LayingPlan, Limit, Source, TablePlan
@@ -25,6 +25,7 @@ from tessaron.core.laying.values import (
     mask_values,
 )
 from tessaron.core.paths import Origin, Path, is_markup
+from tessaron.core.text_lane import Bools, Int64s
 from tessaron.core.typing.fitting import Spelling
 from tessaron.core.typing.types import INTEGER, TEXT
 

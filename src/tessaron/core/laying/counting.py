@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import Bools, Int64s, Node, Role
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import SCALAR_KINDS
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.laid import Laid
@@ -17,6 +17,7 @@ from tessaron.core.laying.plan import ColumnPlan, LayingPlan, is_turned_back
 from tessaron.core.laying.row_batches import RowBatches
 from tessaron.core.occurrences import without_empty_texts
 from tessaron.core.paths import ELEMENT, Origin, Path, format_path
+from tessaron.core.text_lane import Bools, Int64s
 
 
 def count_read(

@@ -14,7 +14,7 @@ from tessaron.core.shape import ShapeNode
 from tessaron.core.typing.fitting import Spelling
 
 if TYPE_CHECKING:
-    from tessaron.core.rebuilding.rest import RestPlan
+    from tessaron.core.rest_plans import RestPlan
 
 _WORDS_OF_MARKUP = ("true", "false")
 """The words for booleans that go without saying in XML."""
@@ -31,7 +31,7 @@ def plan_of(tables: TableSet, record: ShapeNode) -> LayingPlan:
     rests: tuple[RestPlan, ...] = ()
     if any(column.path[-1:] == (Origin.REST,) for table in tables.tables for column in table.columns):
         # Most layouts keep none.
-        from tessaron.core.rebuilding.rest import rest_plans
+        from tessaron.core.rest_plans import rest_plans
 
         rests = tuple(rest_plans(tables))
     return LayingPlan(

@@ -10,10 +10,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, Part, merge, tree_of
-from tessaron.core.fragment import Bools, Fragment, Int64s, Role, TextLane
+from tessaron.core.fragment import Fragment, Role
 from tessaron.core.json_text import json_text
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
@@ -23,7 +23,9 @@ from tessaron.core.laying.rearranging import Rearranging, without
 from tessaron.core.paths import MARKUP, Origin, Path, format_path, is_markup
 from tessaron.core.rebuilding.told_texts import spelled
 from tessaron.core.selecting import SelectionBelow
+from tessaron.core.separator import Separator
 from tessaron.core.tape.emission import emit
+from tessaron.core.text_lane import Bools, Int64s, TextLane
 
 
 def embed(work: Rearranging, change: Rearrangement) -> None:

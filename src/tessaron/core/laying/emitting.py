@@ -8,8 +8,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.branches import fragment_of
-from tessaron.core.fragment import Bools, Fragment, Int64s
+from tessaron.core.branches import fragment_of, tree_of
+from tessaron.core.fragment import Fragment
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.counting import count_read, filtered_rows, left_out, met_in
 from tessaron.core.laying.laid import Laid
@@ -18,10 +19,11 @@ from tessaron.core.laying.plan import LayingPlan, TablePlan
 from tessaron.core.laying.problems import Problem, told
 from tessaron.core.laying.row_batches import RowBatches
 from tessaron.core.paths import Path
+from tessaron.core.text_lane import Bools, Int64s
 from tessaron.core.visible import in_quotes
 
 if TYPE_CHECKING:
-    from tessaron.core.laying.rearranging import Oddity
+    from tessaron.core.laying.rearranging import Oddity, Rearranging
 
 
 def lay(
@@ -44,10 +46,7 @@ def lay(
     oddities: list[Oddity] = []
     levels = Levels(fragment, typed)
     if plan.rearrangements or plan.exact or _may_have_rests(levels, plan):
-        # Most layouts change no structure.
-        from tessaron.core.laying.restructure import rearranged
-
-        work = rearranged(fragment, plan, kernel)
+        work = _rearranged(fragment, plan, kernel)
         oddities = work.oddities
         passed.update(work.passed)
         levels = Levels(fragment_of(work.tree, fragment), typed)
@@ -76,6 +75,26 @@ def lay(
         unfit = {problem.name: problem.rows[indices] for problem, indices in relevant if _is_unfit(problem)}
         count_read(laid, levels, plan, rows, unfit)
     return laid
+
+
+def _rearranged(fragment: Fragment, plan: LayingPlan, kernel: str) -> Rearranging:
+    """Change the structure as the layout says, and find the rest of the rows."""
+    # Most layouts do neither.
+    from tessaron.core.conform import conform_tree
+    from tessaron.core.laying.rearranging import Rearranging
+    from tessaron.core.laying.restructure import rearrange
+    from tessaron.core.rebuilding.rest import add_rests, spell_texts
+
+    options = KernelOptions(selection=plan.selection, tells_halves=plan.exact)
+    work = Rearranging(tree_of(fragment), kernel, options)
+    for change in plan.rearrangements:
+        rearrange(work, change)
+    if plan.rearrangements:
+        conform_tree(work.tree, plan.skeleton)
+    add_rests(work.tree, plan.rests, plan.exact)
+    if plan.exact:
+        spell_texts(work.tree)
+    return work
 
 
 def _may_have_rests(levels: Levels, plan: LayingPlan) -> bool:

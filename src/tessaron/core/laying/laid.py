@@ -6,8 +6,8 @@ from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
-from tessaron.core.fragment import Int64s
 from tessaron.core.laying.problems import Told
+from tessaron.core.text_lane import Int64s
 
 
 @dataclass(slots=True)

@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.fragment import Int64s
 from tessaron.core.laying.columns import Columns
 from tessaron.core.paths import Path
+from tessaron.core.text_lane import Int64s
 
 
 class LevelScope:

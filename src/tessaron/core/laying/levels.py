@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import Fragment, Int64s, Node
+from tessaron.core.fragment import Fragment, Node
 from tessaron.core.paths import Origin, Path, level_of
+from tessaron.core.text_lane import Int64s
 
 
 class Levels:

@@ -9,11 +9,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, Part, merge
-from tessaron.core.fragment import EMPTY_TEXTS, Int32s, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, join_level, with_kind
 from tessaron.core.paths import ELEMENT, Origin, Step, is_markup
+from tessaron.core.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 
 
 def split_texts(work: Rearranging, change: Rearrangement) -> None:

@@ -10,10 +10,10 @@ import numpy as np
 import pyarrow.compute as pc
 
 from tessaron.core.arrays import array_of
-from tessaron.core.fragment import Bools, Int64s
 from tessaron.core.laying.laid import Laid
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.layout import Table, TableSet
+from tessaron.core.text_lane import Bools, Int64s
 
 
 @dataclass

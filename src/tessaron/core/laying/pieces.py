@@ -9,12 +9,13 @@ from __future__ import annotations
 import numpy as np
 
 from tessaron.core.branches import Branch, Part, merge
-from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging, with_kind, without
 from tessaron.core.paths import ELEMENT, Step
 from tessaron.core.regroup import to_members
+from tessaron.core.text_lane import Bools, Int32s, Int64s
 from tessaron.core.visible import in_quotes
 
 

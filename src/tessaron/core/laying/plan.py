@@ -15,7 +15,7 @@ from tessaron.core.typing.types import ColumnType
 
 if TYPE_CHECKING:
     from tessaron.core.expressions.typed import Typed
-    from tessaron.core.rebuilding.rest import RestPlan
+    from tessaron.core.rest_plans import RestPlan
 
 Outcome = Literal["value", "record", "note", "stop"]
 

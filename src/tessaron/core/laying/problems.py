@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import Int64s
 from tessaron.core.laying.plan import Outcome
 from tessaron.core.paths import Path
+from tessaron.core.text_lane import Int64s
 
 
 @dataclass(frozen=True, slots=True)

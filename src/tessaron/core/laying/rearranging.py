@@ -8,11 +8,12 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from tessaron.core.branches import Branch, Part, merge, order_rows, take
-from tessaron.core.fragment import Bools, Int32s, Int64s, Node, Role
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kinds import LANE_OF_KIND, Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.paths import ELEMENT, Path, level_of
+from tessaron.core.text_lane import Bools, Int32s, Int64s
 
 
 @dataclass(slots=True)

@@ -4,19 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from tessaron.core.branches import tree_of
 from tessaron.core.conform import conform_tree
-from tessaron.core.fragment import Fragment
-from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.laying.bare_rows import name_rows
 from tessaron.core.laying.embedding import embed
 from tessaron.core.laying.list_values import make_arrays, split_texts
 from tessaron.core.laying.pieces import merge_pieces, unwrap
-from tessaron.core.laying.plan import LayingPlan, Rearrangement
+from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging
 from tessaron.core.laying.side_by_side import put_side_by_side, unite
 from tessaron.core.laying.skeleton import skeleton_of
-from tessaron.core.rebuilding.rest import add_rests, spell_texts
 
 REARRANGE: dict[str, Callable[[Rearranging, Rearrangement], None]] = {
     "embedded": embed,
@@ -35,17 +31,3 @@ def rearrange(work: Rearranging, change: Rearrangement) -> None:
     paths = change.detail if change.kind in ("union", "parallel") else [change.path]
     conform_tree(work.tree, skeleton_of(list(paths)))
     REARRANGE[change.kind](work, change)
-
-
-def rearranged(fragment: Fragment, plan: LayingPlan, kernel: str) -> Rearranging:
-    """Change the structure as the layout says, and find the rest of the rows."""
-    options = KernelOptions(selection=plan.selection, tells_halves=plan.exact)
-    work = Rearranging(tree_of(fragment), kernel, options)
-    for change in plan.rearrangements:
-        rearrange(work, change)
-    if plan.rearrangements:
-        conform_tree(work.tree, plan.skeleton)
-    add_rests(work.tree, plan.rests, plan.exact)
-    if plan.exact:
-        spell_texts(work.tree)
-    return work

@@ -10,12 +10,12 @@ import pyarrow as pa
 from tessaron.core.arrays import array_of
 from tessaron.core.digest_keys import digest_of_columns, places_among, salt_of
 from tessaron.core.digests import Digests, digest_texts, digest_words, hex_of
-from tessaron.core.fragment import Bools, Int64s
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.plan import TablePlan
 from tessaron.core.laying.row_sets import RowSet
 from tessaron.core.layout import Table
 from tessaron.core.paths import Origin
+from tessaron.core.text_lane import Bools, Int64s
 
 
 class RowBatches:

@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.arrays import array_of
-from tessaron.core.fragment import Bools, Int64s
 from tessaron.core.laying.columns import Columns
 from tessaron.core.laying.plan import TablePlan
 from tessaron.core.paths import Path
+from tessaron.core.text_lane import Bools, Int64s
 
 
 class RowSet:

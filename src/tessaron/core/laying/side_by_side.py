@@ -8,11 +8,12 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.branches import Branch, Part, merge, order_rows, origin
-from tessaron.core.fragment import Int32s, Node, Role, TextLane
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Rearrangement
 from tessaron.core.laying.rearranging import Rearranging
 from tessaron.core.paths import ELEMENT, Origin, Path, is_markup_step, level_of, name_of_step, plain_name
+from tessaron.core.text_lane import Int32s, TextLane
 
 
 def unite(work: Rearranging, change: Rearrangement) -> None:

@@ -11,11 +11,12 @@ import pyarrow.compute as pc
 
 from tessaron.core.arrays import array_of
 from tessaron.core.digests import digest_texts, hex_of
-from tessaron.core.fragment import Int64s, Node, TextLane
+from tessaron.core.fragment import Node
 from tessaron.core.json_text import quoted_text
 from tessaron.core.kinds import Kind
 from tessaron.core.laying.plan import Cleaning, ColumnPlan
 from tessaron.core.occurrences import at_rows, places_of, without_empty_texts
+from tessaron.core.text_lane import Int64s, TextLane
 from tessaron.core.typing.fitting import fit_booleans, fit_integers, fit_numbers, fit_texts
 from tessaron.core.typing.types import ColumnType
 

@@ -16,9 +16,10 @@ from tessaron.core.laying.laid import Laid
 from tessaron.core.laying.plan import LayingPlan
 from tessaron.core.laying.problems import Told
 from tessaron.core.laying.typing import wanted_columns
+from tessaron.core.shape_form import form_of
 from tessaron.core.splitting import Chunk
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.form import Form, form_of
+from tessaron.core.tape.form import Form
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn

@@ -5,7 +5,7 @@ from __future__ import annotations
 from tessaron.core.laying.plan import ColumnPlan, TablePlan, is_turned_back
 from tessaron.core.layouts.model import ColumnPart, LayoutPart, TablePart
 from tessaron.core.paths import Origin
-from tessaron.core.rebuilding.rest import Form, RestPlan
+from tessaron.core.rest_plans import RestPlan, WrittenAs
 
 
 def with_rests(part: LayoutPart) -> LayoutPart:
@@ -45,9 +45,9 @@ def rest_of(table: TablePlan) -> RestPlan:
     return RestPlan(table.level, forms, frozenset(others))
 
 
-def form_of(column: ColumnPlan) -> Form:
+def form_of(column: ColumnPlan) -> WrittenAs:
     """Return how the values of a column are turned back."""
-    return Form(column.type, column.written, column.spelling.words)
+    return WrittenAs(column.type, column.written, column.spelling.words)
 
 
 def _is_rest(column: ColumnPlan) -> bool:

@@ -11,8 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.errors import DataError, Place
-from tessaron.core.fragment import Int64s
 from tessaron.core.rebuilding.places import TablePlaces
+from tessaron.core.text_lane import Int64s
 from tessaron.core.visible import in_quotes
 
 

@@ -6,11 +6,11 @@ from typing import Any
 
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Int64s
 from tessaron.core.rebuilding.overrides import applied
 from tessaron.core.rebuilding.places import TablePlaces
-from tessaron.core.rebuilding.rest import Form
 from tessaron.core.rebuilding.texts import coalesced, entries, grouped, objects, quoted
+from tessaron.core.rest_plans import WrittenAs
+from tessaron.core.text_lane import Int64s
 from tessaron.core.typing.written import texts_of
 
 _NO_STRINGS = frozenset(("boolean", "integer", "decimal", "double", "json"))
@@ -21,7 +21,7 @@ class JsonDialect:
 
     is_markup = False
 
-    def value(self, values: Any, form: Form, instead: Any) -> Any:
+    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
         is_string = form.type.name not in _NO_STRINGS or form.words is not None

@@ -11,15 +11,17 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, tree_of
 from tessaron.core.errors import DataError, Place
-from tessaron.core.fragment import Int64s, Node
+from tessaron.core.fragment import Node
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kernel.contract import KernelOptions, Separator
+from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kinds import Kind
 from tessaron.core.occurrences import places_of
 from tessaron.core.paths import MARKUP
 from tessaron.core.rebuilding.rest import AS_IT_IS
 from tessaron.core.rebuilding.texts import quoted, quoted_told
+from tessaron.core.separator import Separator
 from tessaron.core.tape.emission import emit
+from tessaron.core.text_lane import Int64s
 
 
 @dataclass(slots=True)

@@ -12,7 +12,8 @@ import pyarrow.compute as pc
 
 from tessaron.core.layout import Column, Table
 from tessaron.core.paths import ENTRY, Origin, Path, format_path
-from tessaron.core.rebuilding.rest import Form, is_object_by_default
+from tessaron.core.rebuilding.rest import is_object_by_default
+from tessaron.core.rest_plans import WrittenAs
 from tessaron.core.typing.written import texts_of
 
 
@@ -31,7 +32,7 @@ class Place:
     """
 
     column: str | None = None
-    form: Form | None = None
+    form: WrittenAs | None = None
     is_raw: bool = False
     members: dict[str, Place] = field(default_factory=dict)
     elements: TablePlaces | None = None
@@ -80,7 +81,7 @@ class TablePlaces:
     table: Table
     row: Place = field(default_factory=Place)
     key: str | None = None
-    key_form: Form | None = None
+    key_form: WrittenAs | None = None
     rest: str | None = None
     way: str | None = None
     element: str | None = None
@@ -151,7 +152,7 @@ class TurnedBack:
     """
 
     table: Table
-    forms: dict[str, Form]
+    forms: dict[str, WrittenAs]
     with_empty: bool = False
 
 

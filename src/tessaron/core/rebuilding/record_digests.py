@@ -18,10 +18,11 @@ import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, filled_rows, tree_of
 from tessaron.core.digests import digest_texts
-from tessaron.core.fragment import Fragment, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import Fragment, Node, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.occurrences import places_of, without_empty_texts
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
+from tessaron.core.text_lane import Int64s, TextLane
 
 Words = npt.NDArray[np.uint64]
 _TEXT, _NUMBER, _BOOLEAN, _NULL, _OBJECT, _ARRAY, _ELEMENT, _ORDER = (

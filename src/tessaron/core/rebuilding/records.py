@@ -10,14 +10,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core import errors
-from tessaron.core.fragment import Int64s
 from tessaron.core.occurrences import at_rows
 from tessaron.core.paths import MARKUP, format_path
 from tessaron.core.rebuilding.groups import Group
 from tessaron.core.rebuilding.overrides import Overrides, read_rests
 from tessaron.core.rebuilding.places import Place, TablePlaces
-from tessaron.core.rebuilding.rest import ORDER_NAME, Form
+from tessaron.core.rebuilding.rest import ORDER_NAME
 from tessaron.core.rebuilding.texts import coalesced
+from tessaron.core.rest_plans import WrittenAs
+from tessaron.core.text_lane import Int64s
 
 ORDER_STEP = MARKUP + ORDER_NAME
 """The step to the order of what stands in an element."""
@@ -34,7 +35,7 @@ class Dialect(Protocol):
 
     is_markup: bool
 
-    def value(self, values: Any, form: Form, instead: Any) -> Any:
+    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
 
     def told(self, tokens: Any) -> Any:

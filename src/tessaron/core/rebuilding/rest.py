@@ -9,7 +9,7 @@ null or empty, and values whose spelling the column does not give back.
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -17,16 +17,16 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.branches import Branch, filled_rows, origin
-from tessaron.core.fragment import Bools, Int64s, Node, Role, TextLane
+from tessaron.core.fragment import Node, Role
 from tessaron.core.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
-from tessaron.core.layout import TableSet
 from tessaron.core.occurrences import at_rows, places_of
 from tessaron.core.paths import Origin, Path, format_path, is_markup, is_markup_step, kept_name
 from tessaron.core.rebuilding.texts import coalesced, objects, quoted, quoted_told, text
 from tessaron.core.rebuilding.told_texts import looks_told, spelled
+from tessaron.core.rest_plans import RestPlan, WrittenAs
 from tessaron.core.surrogates import has_half
+from tessaron.core.text_lane import Bools, Int64s, TextLane
 from tessaron.core.typing.fitting import fit_integers, fit_numbers, fit_texts
-from tessaron.core.typing.types import ColumnType
 from tessaron.core.typing.written import texts_of
 
 AS_IT_IS = "0"
@@ -34,46 +34,6 @@ AS_IT_IS = "0"
 ORDER_NAME = ""
 """The name, which no element of XML has, under which the order of what stands in an element is kept."""
 _NO_STRINGS = ("boolean", "integer", "decimal", "double")
-
-
-@dataclass(frozen=True, slots=True)
-class Form:
-    """How the values of a column are turned back."""
-
-    type: ColumnType
-    written: str = ""
-    words: tuple[str, str] | None = None
-
-
-@dataclass(frozen=True, slots=True)
-class RestPlan:
-    """A table that keeps the rest of its rows.
-
-    Attributes:
-        level: The path of its rows.
-        forms: Its columns by the path of their values.
-        others: Paths of columns whose values do not go back; nothing is kept of what stands there.
-    """
-
-    level: Path
-    forms: Mapping[Path, Form]
-    others: frozenset[Path] = frozenset()
-
-
-def rest_plans(tables: TableSet) -> list[RestPlan]:
-    """Return the tables of a drafted layout that keep the rest of their rows."""
-    return [
-        RestPlan(
-            table.rows,
-            {
-                column.path: Form(column.type, column.written, column.words())
-                for column in table.columns
-                if column.path[-1:] != (Origin.REST,)
-            },
-        )
-        for table in tables.tables
-        if any(column.path[-1:] == (Origin.REST,) for column in table.columns)
-    ]
 
 
 def may_have_rests(nodes: Mapping[Path, Node], plans: Iterable[RestPlan], exact: bool) -> bool:
@@ -265,7 +225,7 @@ def _repeated(shown: str, count: int) -> Any:
     return pa.repeat(text(shown), count)
 
 
-def _odd_values(node: Node, form: Form, exact: bool, in_markup: bool) -> Iterable[tuple[Int64s, Any]]:
+def _odd_values(node: Node, form: WrittenAs, exact: bool, in_markup: bool) -> Iterable[tuple[Int64s, Any]]:
     """Yield the rows, and values as JSON, of the scalars that a column does not give back."""
     present = node.rows_present()
     for lane, kinds in _KINDS_OF_LANE.items():
@@ -334,18 +294,18 @@ _IS_TEXT: Bools = np.arange(256) == Kind.TEXT
 _IS_OTHER: Bools = np.isin(np.arange(256), [kind for kind in SCALAR_KINDS if kind is not Kind.TEXT])
 
 
-def _may_be_odd(node: Node, form: Form, is_markup: bool) -> bool:
+def _may_be_odd(node: Node, form: WrittenAs, is_markup: bool) -> bool:
     """Say whether any value may be of another sort than the column, where their spellings do not matter."""
     if is_markup:
         return False
     return bool((_IS_OTHER if _holds_strings(form) else _IS_TEXT)[node.kinds].any())
 
 
-def _holds_strings(form: Form) -> bool:
+def _holds_strings(form: WrittenAs) -> bool:
     return form.type.name not in _NO_STRINGS or form.words is not None
 
 
-def _turned_back(node: Node, lane: str, form: Form, exact: bool, is_markup: bool) -> Bools | None:
+def _turned_back(node: Node, lane: str, form: WrittenAs, exact: bool, is_markup: bool) -> Bools | None:
     """Return which values of a lane the column gives back; None for not one."""
     if not is_markup and _holds_strings(form) is not (lane == "texts"):
         return None

@@ -8,12 +8,12 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.digests import digest_texts
-from tessaron.core.fragment import TextLane
 from tessaron.core.paths import Origin
 from tessaron.core.rebuilding.record_digests import Words, record_digests
 from tessaron.core.tape.emission import is_compiled
 from tessaron.core.tape.learning import as_few_columns, new_learner
 from tessaron.core.tape.tape import Mark, Tape
+from tessaron.core.text_lane import TextLane
 
 _NAMES_OF_RECORDS = np.uint64(0x9E37_79B9_7F4A_7C15)
 

@@ -9,11 +9,11 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Int64s, TextLane
 from tessaron.core.json_text import quoted_text
 from tessaron.core.paths import MARKUP, name_of_step
 from tessaron.core.rebuilding.told_texts import looks_told
 from tessaron.core.surrogates import read_halves
+from tessaron.core.text_lane import Int64s, TextLane
 
 _CONTROL = "[\x00-\x1f]"
 _MOST_JOINED = 500

@@ -11,12 +11,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Int64s
 from tessaron.core.paths import MARKUP, TEXT_STEP
 from tessaron.core.rebuilding.places import TablePlaces
-from tessaron.core.rebuilding.rest import Form
 from tessaron.core.rebuilding.texts import grouped, side_by_side, text, text_null
 from tessaron.core.rebuilding.xml_order import APART, in_order
+from tessaron.core.rest_plans import WrittenAs
+from tessaron.core.text_lane import Int64s
 from tessaron.core.typing.written import texts_of
 from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
 
@@ -40,7 +40,7 @@ class XmlDialect:
     def __init__(self, record_name: str):
         self._record_name = record_name
 
-    def value(self, values: Any, form: Form, instead: Any) -> Any:
+    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
         """Return the values of a column as text of XML; `instead` is what the rest says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
         if form.type.name == "double":

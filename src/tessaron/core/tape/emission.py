@@ -10,21 +10,13 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.fragment import (
-    EMPTY_TEXTS,
-    Fragment,
-    Int32s,
-    Int64s,
-    Node,
-    Passed,
-    Role,
-    TextLane,
-)
+from tessaron.core.fragment import Fragment, Node, Passed, Role
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import MARKUP, Origin
 from tessaron.core.tape.form import PLAIN, Form
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn, arrays_of
+from tessaron.core.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 
 _LANES = (
     ("parent_rows", np.int32),

@@ -6,14 +6,16 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from tessaron.core.fragment import Role
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, Path, Step, format_path
-from tessaron.core.shape import ShapeNode
-from tessaron.core.structure import has_several_ways
+from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
 
 DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE = 1, 2, 4, 8
 """What may be true of a place, as flags."""
 RULES = {"": 0, "member": 1, "empty": 2}
 """What becomes of the text of an element of XML that holds nothing else."""
+
+
+STEPS: dict[int, Step] = {Role.ELEMENT: ELEMENT, Role.ENTRY: ENTRY}
+"""The steps that are no names."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,7 +67,7 @@ class Form:
         """The path of each place."""
         found: list[Path] = []
         for node in self.nodes:
-            step = node.name if node.name is not None else _STEPS.get(node.role)
+            step = node.name if node.name is not None else STEPS.get(node.role)
             above = found[node.parent] if node.parent >= 0 else ()
             found.append(above if step is None else (*above, step))
         return found
@@ -95,60 +97,3 @@ class Form:
 
 PLAIN = Form()
 """The form of values as they stand in the documents: every name is a member of its own."""
-
-
-def form_of(record: ShapeNode) -> Form:
-    """Return the form that a structure asks for.
-
-    Args:
-        record: A shape, settled or not; a settled one may have structures that contain themselves.
-    """
-    nodes: list[FormNode] = []
-    places: dict[int, int] = {}
-    folds: list[tuple[int, ShapeNode]] = []
-    pending: list[tuple[ShapeNode, int]] = [(record, -1)]
-    several: list[tuple[int, ShapeNode]] = []
-    while pending:
-        shape, parent = pending.pop()
-        index = places[id(shape)] = len(nodes)
-        role = _ROLES.get(shape.step, Role.MEMBER)
-        name = shape.step if isinstance(shape.step, str) else None
-        nodes.append(FormNode(parent, role, name, -1, _flags_of(shape), RULES[shape.text_rule]))
-        if shape.fold is not None:
-            folds.append((index, shape.fold))
-        if shape.is_recursive and has_several_ways(shape):
-            several.append((index, shape))
-        below = [child for step, child in shape.children.items() if not isinstance(step, Origin)]
-        pending += [(child, index) for child in reversed(below)]
-    for index, outer in folds:
-        node = nodes[index]
-        nodes[index] = FormNode(node.parent, node.role, node.name, places[id(outer)], node.flags, node.rule)
-    again: dict[int, list[int]] = {}
-    for index, node in enumerate(nodes):
-        again.setdefault(node.fold, []).append(index)
-    ways = [(index, _way_to(nodes, index, outer)) for outer, _ in several for index in again.get(outer, ())]
-    return Form(tuple(nodes), tuple(ways))
-
-
-_ROLES: dict[Step | None, Role] = {None: Role.RECORD, ELEMENT: Role.ELEMENT, ENTRY: Role.ENTRY}
-_STEPS: dict[int, Step] = {Role.ELEMENT: ELEMENT, Role.ENTRY: ENTRY}
-
-
-def _flags_of(shape: ShapeNode) -> int:
-    return (
-        DICTIONARY * shape.is_dictionary
-        + LIFTED * shape.is_lifted
-        + LIFTS_SCALARS * shape.lifts_scalars
-        + RECURSIVE * shape.is_recursive
-    )
-
-
-def _way_to(nodes: list[FormNode], index: int, outer: int) -> str:
-    """Return how the way to a place that stands for `outer` again is written, from an element of that."""
-    steps: list[Step] = []
-    at = index
-    while not (nodes[at].role is Role.ELEMENT and nodes[at].parent == outer) and nodes[at].parent >= 0:
-        name = nodes[at].name
-        steps.append(name if name is not None else _STEPS[nodes[at].role])
-        at = nodes[at].parent
-    return format_path(tuple(reversed(steps)))

@@ -16,8 +16,8 @@ import numpy as np
 from tessaron.core.fragment import Fragment, Node
 from tessaron.core.paths import ELEMENT, ENTRY, MARKUP, Origin, Path, Step, format_path
 from tessaron.core.shape import TOO_MANY_NAMES, Shape, ShapeNode, see_node
+from tessaron.core.shape_form import form_of
 from tessaron.core.tape.emission import emit, is_compiled
-from tessaron.core.tape.form import form_of
 from tessaron.core.tape.tape import MEMBER_LIMIT, Tape
 from tessaron.core.typing.numbers import NO_NUMBERS, NumberStats, are_lossy
 from tessaron.core.typing.readings import BOOLEAN_WORDS, SPECIAL, Reading

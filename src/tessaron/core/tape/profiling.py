@@ -11,8 +11,9 @@ from tessaron.core.paths import ELEMENT, Path
 from tessaron.core.profile import Profile, profile_node
 from tessaron.core.record_places import RecordPlaces
 from tessaron.core.shape import ShapeNode
+from tessaron.core.shape_form import form_of
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.form import Form, form_of
+from tessaron.core.tape.form import Form
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 

@@ -6,9 +6,6 @@ import pickle
 from collections.abc import Sequence
 
 from tessaron.core.fragment import Fragment
-from tessaron.core.shape import ShapeNode
-from tessaron.core.tape.emission import emit
-from tessaron.core.tape.form import Form
 from tessaron.core.tape.tape import Tape
 
 Packed = Sequence[bytes | memoryview]
@@ -36,19 +33,3 @@ def unpack(packed: Packed) -> Tape | Fragment:
     tape = Tape(*first)
     tape.origins, tape.places = rest
     return tape
-
-
-def fragment_in_form(packed: Packed, record: ShapeNode, form: Form) -> Fragment:
-    """Return what was put aside as columns.
-
-    Args:
-        packed: What `pack` returned.
-        record: The structure that the columns shall have; see `conform`.
-        form: Its form.
-    """
-    read = unpack(packed)
-    if isinstance(read, Tape):
-        return emit(read, form)
-    from tessaron.core.conform import conform
-
-    return conform(read, record)

@@ -11,10 +11,11 @@ from typing import Any
 import numpy as np
 
 from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Int64s, Node, TextLane
+from tessaron.core.fragment import Node
 from tessaron.core.kinds import Kind
 from tessaron.core.paths import Origin
 from tessaron.core.record_places import RecordPlaces
+from tessaron.core.text_lane import Int64s, TextLane
 
 MEMBER_LIMIT = 256
 """So many names of one object are told apart while it is read; with more of them they may be data."""

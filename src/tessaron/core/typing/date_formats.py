@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
+from tessaron.core.text_lane import Bools, Bytes, Int64s, TextLane
 from tessaron.core.typing.readings import days_of
 from tessaron.core.visible import in_quotes
 

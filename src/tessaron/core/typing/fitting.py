@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Bools, Int64s, TextLane
+from tessaron.core.text_lane import Bools, Int64s, TextLane
 from tessaron.core.typing.date_formats import read_formatted
 from tessaron.core.typing.readings import SPECIAL_NUMBERS, read_any
 from tessaron.core.typing.types import DECIMAL_DIGITS, DOUBLE_SAFE_INTEGER, ColumnType

@@ -11,7 +11,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import TextLane
+from tessaron.core.text_lane import TextLane
 
 _POINT, _MINUS, _ZERO = ord("."), ord("-"), ord("0")
 _SURE_DOUBLE_DIGITS = 15

@@ -16,7 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.fragment import Bools, Bytes, Int64s, TextLane
+from tessaron.core.text_lane import Bools, Bytes, Int64s, TextLane
 from tessaron.core.typing.types import ColumnType
 
 _DATE_LENGTH = 10

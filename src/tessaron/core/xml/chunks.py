@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import Int64s
+from tessaron.core.text_lane import Int64s
 from tessaron.core.xml.namespaces import Prefixes
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from tessaron.core.fragment import Int64s
+from tessaron.core.text_lane import Int64s
 from tessaron.core.xml.chunks import XmlChunk
 from tessaron.core.xml.tokens import TOKEN, declarations_in
 
