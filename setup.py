@@ -9,24 +9,24 @@ _TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_row_order", "
 setup(
     ext_modules=[
         Extension(
-            "tessaron.core.kernel._fastjson",
-            ["src/tessaron/core/kernel/_fastjson.c"],
+            "tessaron.core.compiled._fastjson",
+            ["src/tessaron/core/compiled/_fastjson.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=["src/tessaron/core/kernel/_fastxml.h", "src/tessaron/core/tape/_tape.h"],
+            depends=["src/tessaron/core/compiled/_fastxml.h", "src/tessaron/core/compiled/_tape.h"],
             extra_compile_args=["-O3"],
         ),
         Extension(
-            "tessaron.core.tape._passes",
-            ["src/tessaron/core/tape/_passes.c"],
+            "tessaron.core.compiled._passes",
+            ["src/tessaron/core/compiled/_passes.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=[f"src/tessaron/core/tape/{name}.h" for name in _TAPE_HEADERS],
+            depends=[f"src/tessaron/core/compiled/{name}.h" for name in _TAPE_HEADERS],
             extra_compile_args=["-O3"],
         ),
         Extension(
-            "tessaron.sinks._csv",
-            ["src/tessaron/sinks/_csv.c"],
+            "tessaron.core.compiled._csv",
+            ["src/tessaron/core/compiled/_csv.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=["src/tessaron/core/tape/_tape.h"],
+            depends=["src/tessaron/core/compiled/_tape.h"],
             extra_compile_args=["-O3"],
         ),
     ]

@@ -20,8 +20,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-from tessaron.demo.generator import call_line, iter_calls
-from tessaron.demo.manifests import MANIFESTS_HEAD, iter_manifests
+from tessaron.sources.demo.manifests import MANIFESTS_HEAD, iter_manifests
+from tessaron.sources.demo.vessel_calls import call_line, iter_calls
 
 WORKED_OUT = Path(__file__).with_name("worked_out.layout.toml")
 HAND_SCRIPT = Path(__file__).with_name("by_hand.py")

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 import tessaron
-from tessaron.demo.generator import write_calls
+from tessaron.sources.demo.vessel_calls import write_calls
 
 
 def hours_per_berth(source: Path) -> dict[str, float]:

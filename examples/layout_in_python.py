@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 
 import tessaron
-from tessaron.demo.generator import write_calls
+from tessaron.sources.demo.vessel_calls import write_calls
 
 
 def harbour_layout(source: Path) -> tessaron.Layout:

@@ -24,7 +24,7 @@ from typing import Any
 PACKAGE = Path(__file__).parent.parent / "src" / "tessaron"
 _SECONDS = 20
 _FLAGS = ("-g", "-O1", "-fPIC", "-shared", "-fsanitize=address,undefined", "-fno-sanitize-recover=undefined")
-_SOURCES = ("core/kernel/_fastjson.c", "core/tape/_passes.c", "sinks/_csv.c")
+_SOURCES = ("core/compiled/_fastjson.c", "core/compiled/_passes.c", "core/compiled/_csv.c")
 _NAMES = ("a", "b", "é", "2026-01-01", "7", "\\", '"')
 _SCALARS: tuple[Any, ...] = (
     None, True, False, 0, -5, 2**63, -(2**64), 1.5, -0.0, 1e300, "", "x", "2026-01-01T10:00:00+02:00",
@@ -58,9 +58,9 @@ def main(arguments: list[str]) -> int:
 
 def child(seconds: float) -> None:
     """Feed the compiled code until the time is over."""
+    from tessaron.core.cutting.separator import Separator
     from tessaron.core.kernel.fast_kernel import read_json_fast
     from tessaron.core.kernel.json_kernel import read_json
-    from tessaron.core.separator import Separator
     from tessaron.core.tape.tape import Tape
 
     deadline, cases = time.monotonic() + seconds, 0
@@ -101,10 +101,10 @@ def _changed(chance: random.Random, data: bytes) -> bytes:
 
 def _pass_over(chance: random.Random, tape: Any) -> None:
     """Learn and emit a tape, in several forms, and others that no kernel would make."""
-    from tessaron.core.shape_form import form_of
-    from tessaron.core.structure import settle
+    from tessaron.core.shape.learning import new_learner
+    from tessaron.core.shape.shape_form import form_of
+    from tessaron.core.shape.structure import settle
     from tessaron.core.tape.emission import emit
-    from tessaron.core.tape.learning import new_learner
 
     learner = new_learner()
     learner.learn(tape)
@@ -136,7 +136,7 @@ def _pass_over(chance: random.Random, tape: Any) -> None:
 def _columns(chance: random.Random, place_count: int) -> list[Any]:
     """Return a column of each type that emission makes, each at some place of a form."""
     from tessaron.core.tape.typed_columns import CODES, WantedColumn
-    from tessaron.core.typing.types import parse_type
+    from tessaron.core.types.column_types import parse_type
 
     kinds = [
         parse_type({"decimal": "decimal(20,3)", "timestamp": "timestamp(9)"}.get(name, name))

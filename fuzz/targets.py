@@ -8,15 +8,15 @@ from collections.abc import Callable
 import numpy as np
 
 import tessaron
-from tessaron.core.expressions import parse_expression
-from tessaron.core.jsonpath import parse_path
+from tessaron.core.cutting.separator import Separator
+from tessaron.core.expressions.parsing import parse_expression
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.rebuilding.record_digests import record_digests
-from tessaron.core.separator import Separator
-from tessaron.core.tape.learning import as_few_columns
+from tessaron.core.query.jsonpath import parse_path
+from tessaron.core.query.xpath_location import check_expression, parse_location
+from tessaron.core.rebuild.record_digests import record_digests
+from tessaron.core.shape.learning import as_few_columns
 from tessaron.core.tape.tape import Tape
-from tessaron.core.xpath.location import check_expression, parse_location
 
 _MEANT = (tessaron.TessaronError,)
 _DEEP = KernelOptions(depth_limit=200)

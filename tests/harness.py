@@ -16,12 +16,12 @@ from typing import Any
 from click.testing import CliRunner
 
 from tessaron.cli import main
+from tessaron.core.base.paths import ELEMENT, Origin
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS
-from tessaron.core.paths import ELEMENT, Origin
-from tessaron.core.separator import Separator
+from tessaron.core.shape.learning import new_learner
 from tessaron.core.tape.emission import emit
-from tessaron.core.tape.learning import new_learner
 
 
 class FolderTest(unittest.TestCase):

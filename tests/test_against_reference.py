@@ -11,7 +11,7 @@ import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
 import tessaron
-from tessaron.core.paths import ELEMENT, Origin
+from tessaron.core.base.paths import ELEMENT, Origin
 from tests.reference_flattener import EACH, Flattened, written
 
 SCALARS = [

@@ -11,17 +11,17 @@ import pyarrow as pa
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from tessaron.core.folding import FoldOverflowError, fold
-from tessaron.core.jsonpath.iregexp import parse_iregexp
+from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, format_path
+from tessaron.core.cutting.selecting import PathSelection, PatternSelection
+from tessaron.core.expressions.folding import FoldOverflowError, fold
 from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.laying.plan import Cleaning
-from tessaron.core.laying.values import clean_texts
-from tessaron.core.paths import ELEMENT, ENTRY, Origin, format_path
-from tessaron.core.patterns import match_pattern
-from tessaron.core.selecting import PathSelection, PatternSelection
-from tessaron.core.typing.date_formats import DateFormatError, parts_of_format, read_formatted
-from tessaron.core.typing.fitting import Spelling, fit_integers, fit_texts
-from tessaron.core.typing.types import TypeSpellingError, parse_type
+from tessaron.core.plan.plan import Cleaning
+from tessaron.core.query.iregexp import parse_iregexp
+from tessaron.core.query.iregexp_columns import match_pattern
+from tessaron.core.tables.column_values import clean_texts
+from tessaron.core.types.column_types import TypeSpellingError, parse_type
+from tessaron.core.types.date_formats import DateFormatError, parts_of_format, read_formatted
+from tessaron.core.types.fitting import Spelling, fit_integers, fit_texts
 from tests.harness import columns_of, walk
 
 TYPES = {

@@ -13,24 +13,24 @@ import pyarrow as pa
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tessaron.core.block_scan import scan_block
-from tessaron.core.branches import fragment_of, order_rows, tree_of
-from tessaron.core.digests import digest_texts, digest_words, hex_of
-from tessaron.core.envelope import EnvelopeSplitter, recognise_envelope
-from tessaron.core.errors import UsageError
-from tessaron.core.json_text import json_text
+from tessaron.core.base.digests import digest_texts, digest_words, hex_of
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.json_text import json_text
+from tessaron.core.base.paths import ENTRY, Origin
+from tessaron.core.base.text_lane import TextLane
+from tessaron.core.cutting.block_scan import scan_block
+from tessaron.core.cutting.envelope import EnvelopeSplitter, recognise_envelope
+from tessaron.core.cutting.json_splitting import scan_block_fast
+from tessaron.core.cutting.scan_state import ScanState
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.paths import ENTRY, Origin
-from tessaron.core.regroup import to_entries, to_members
-from tessaron.core.scan_state import ScanState
-from tessaron.core.separator import Separator
-from tessaron.core.shape import Shape
-from tessaron.core.splitting import scan_block_fast
-from tessaron.core.structure import settle
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.structure import settle
+from tessaron.core.tape.branches import fragment_of, order_rows, tree_of
 from tessaron.core.tape.put_aside import pack, unpack
-from tessaron.core.text_lane import TextLane
-from tessaron.core.typing.numbers import OUT_OF_REACH, measure_numbers
-from tessaron.core.typing.readings import Reading, count_readings
+from tessaron.core.tape.regroup import to_entries, to_members
+from tessaron.core.types.number_digits import OUT_OF_REACH, measure_numbers
+from tessaron.core.types.readings import Reading, count_readings
 from tests.harness import columns_of, learnt
 
 VALUES = st.recursive(
@@ -122,7 +122,7 @@ class DigestsTest(unittest.TestCase):
         self.assertEqual(len(np.unique(digests[:, 0])), 1_000)
         # A vector of the reference implementation of SipHash-2-4-128, with its key:
         key = np.uint64(0x0706050403020100), np.uint64(0x0F0E0D0C0B0A0908)
-        with mock.patch("tessaron.core.digests._KEY", key):
+        with mock.patch("tessaron.core.base.digests._KEY", key):
             found = hex_of(digest_texts(TextLane.of(["", "\0"]))).to_pylist()
         self.assertEqual(found, ["a3817f04ba25a8e66df67214c7550293", "da87c1d86b99af44347659119b22fc45"])
         self.assertEqual(digests[7].tolist(), digest_words([column[7:8], column[:1] * 0])[0].tolist())

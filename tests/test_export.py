@@ -14,7 +14,7 @@ from unittest import mock
 import pyarrow.parquet as pq
 
 import tessaron
-import tessaron.sinks.target
+import tessaron.sinks.target_folder
 from tests.harness import FolderTest, command, quick_command
 
 CALLS = (
@@ -256,13 +256,13 @@ class InterruptTest(FolderTest):
 
     def test_a_stop_when_all_is_there_says_so(self):
         """Whoever stops a run that has put its tables in place is told that they are there."""
-        written = tessaron.sinks.target.put_in_place
+        written = tessaron.sinks.target_folder.put_in_place
 
         def put_and_stop(aside, target):
             written(aside, target)
             raise KeyboardInterrupt
 
-        with mock.patch("tessaron.sinks.target.put_in_place", put_and_stop):
+        with mock.patch("tessaron.sinks.target_folder.put_in_place", put_and_stop):
             done = quick_command("export", self.write("a.json", "[1]"), "-o", self.folder / "out")
         self.assertEqual(done.returncode, 130)
         self.assertIn("stopped; the new tables are all in", done.stderr.decode())

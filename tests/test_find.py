@@ -12,15 +12,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.errors import DataError
-from tessaron.core.head_sample import sample_documents
-from tessaron.core.json_text import indented_text, json_text
-from tessaron.core.jsonpath import parse_path
-from tessaron.core.jsonpath.advice import advise
+from tessaron.core.base.errors import DataError
+from tessaron.core.base.json_text import indented_text, json_text
+from tessaron.core.cutting.head_sample import sample_documents
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.record_reader import RecordReader
-from tessaron.core.separator import Separator
-from tessaron.core.value_lines import Composer, value_lines
+from tessaron.core.lines.value_lines import Composer, value_lines
+from tessaron.core.query.jsonpath import parse_path
+from tessaron.core.query.jsonpath_advice import advise
 from tests.harness import FolderTest, command, quick_command
 
 PAGE = {

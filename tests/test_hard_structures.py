@@ -8,9 +8,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.dictionaries import MANY_KEYS
-from tessaron.core.shape import MOST_NAMES
-from tessaron.demo.inspections import inspections_document
+from tessaron.core.shape.dictionaries import MANY_KEYS
+from tessaron.core.shape.shape import MOST_NAMES
+from tessaron.sources.demo.inspections import inspections_document
 from tests.harness import tally, values_of, walk
 
 

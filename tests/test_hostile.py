@@ -17,7 +17,7 @@ from unittest import mock
 import pyarrow.parquet as pq
 
 import tessaron
-from tessaron.sinks.target import sha256_of
+from tessaron.sinks.target_folder import sha256_of
 from tests.harness import FolderTest, quick_command
 
 ESCAPE = "\x1b[31mred\x07\x9b1m\u202e"

@@ -6,13 +6,13 @@ import unittest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tessaron.core.base.paths import format_path
+from tessaron.core.cutting.json_splitting import OuterForm, RecordSplitter, SplitError, recognise_form
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.paths import format_path
-from tessaron.core.separator import Separator
-from tessaron.core.shape import Shape
-from tessaron.core.splitting import Form, RecordSplitter, SplitError, recognise_form
-from tessaron.core.structure import drop_partial_words, settle
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.structure import drop_partial_words, settle
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.put_aside import pack, unpack
 from tests.harness import learnt
@@ -176,9 +176,9 @@ class SplittingTest(unittest.TestCase):
     def test_any_block_size_gives_whole_records(self, records, block_bytes, ascii_only):
         texts = [json.dumps(record, ensure_ascii=ascii_only) for record in records]
         forms = (
-            (Form.LINES, "\n".join(texts)),
-            (Form.ARRAY, " [" + " ,".join(texts) + "]\n"),
-            (Form.VALUES, "\n".join(json.dumps(record, indent=1) for record in records)),
+            (OuterForm.LINES, "\n".join(texts)),
+            (OuterForm.ARRAY, " [" + " ,".join(texts) + "]\n"),
+            (OuterForm.VALUES, "\n".join(json.dumps(record, indent=1) for record in records)),
         )
         for form, text in forms:
             data = text.encode()
@@ -203,22 +203,22 @@ class SplittingTest(unittest.TestCase):
             for block_bytes in (1, 2, 100):
                 with self.subTest(data=data, block_bytes=block_bytes):
                     with self.assertRaisesRegex(SplitError, reason) as caught:
-                        split(Form.ARRAY, data, block_bytes)
+                        split(OuterForm.ARRAY, data, block_bytes)
                     self.assertEqual(caught.exception.fault.code, code)
 
     def test_form_is_recognised(self):
         cases = (
             (b" \n", None),
-            (b'[{"a":1}]', Form.ARRAY),
-            (b"[1,2", Form.ARRAY),
-            (b"[1,2]\n[3,4]\n", Form.LINES),
-            (b'{"a":1}', Form.LINES),
-            (b'{"a":1}\n{"a":2}', Form.LINES),
-            (b'{"a":\n{"a":2}\n{"a":3}\n', Form.LINES),
-            (b'{\n"a":1\n}', Form.VALUES),
-            (b'{"a":1}{"a":2}', Form.LINES),
-            (b'{"a":[{\n"b":1},\n{"b":2}]}', Form.VALUES),
-            (b"5\n6\n", Form.LINES),
+            (b'[{"a":1}]', OuterForm.ARRAY),
+            (b"[1,2", OuterForm.ARRAY),
+            (b"[1,2]\n[3,4]\n", OuterForm.LINES),
+            (b'{"a":1}', OuterForm.LINES),
+            (b'{"a":1}\n{"a":2}', OuterForm.LINES),
+            (b'{"a":\n{"a":2}\n{"a":3}\n', OuterForm.LINES),
+            (b'{\n"a":1\n}', OuterForm.VALUES),
+            (b'{"a":1}{"a":2}', OuterForm.LINES),
+            (b'{"a":[{\n"b":1},\n{"b":2}]}', OuterForm.VALUES),
+            (b"5\n6\n", OuterForm.LINES),
         )
         for head, form in cases:
             with self.subTest(head):

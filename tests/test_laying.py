@@ -615,7 +615,7 @@ class RunTest(FolderTest):
         layout = tessaron.Layout(self.LAYOUT)
         whole = tessaron.shred(source, layout=layout, workers=1)
         ways = [{"kernel": "python", "workers": 1}, {"chunk_bytes": 2000, "workers": 1}, {"workers": 2}]
-        with mock.patch("tessaron.pool.PARALLEL_BYTES", 1000):
+        with mock.patch("tessaron.engine.pool.PARALLEL_BYTES", 1000):
             for options in ways:
                 with self.subTest(**options):
                     other = tessaron.shred(source, layout=layout, **options)

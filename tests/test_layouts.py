@@ -11,8 +11,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.layouts.lines import key_lines
-from tessaron.core.layouts.model import layout_schema
+from tessaron.core.layout.layout_model import layout_schema
+from tessaron.core.layout.toml_lines import key_lines
 from tests.harness import FolderTest, quick_command
 
 DOCUMENTS = [

@@ -9,13 +9,13 @@ from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.dictionaries import is_dictionary
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import ENTRY, Origin
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import ENTRY, Origin
-from tessaron.core.separator import Separator
-from tessaron.core.shape import MOST_NAMES, Shape, ShapeNode
-from tessaron.core.structure import StructureRules, settle, settle_names
+from tessaron.core.shape.dictionaries import is_dictionary
+from tessaron.core.shape.shape import MOST_NAMES, Shape, ShapeNode
+from tessaron.core.shape.structure import StructureRules, settle, settle_names
 from tessaron.core.tape.tape import MEMBER_LIMIT
 from tests.harness import FolderTest, learnt, tally, values_of, walk
 
@@ -30,7 +30,7 @@ RECORDS = st.lists(st.dictionaries(st.sampled_from(NAMES), VALUES, max_size=6), 
 
 def few_names(limit):
     """Make objects full when they have so few names; the others become entries while they are read."""
-    return mock.patch("tessaron.core.tape.learning.MEMBER_LIMIT", limit)
+    return mock.patch("tessaron.core.shape.learning.MEMBER_LIMIT", limit)
 
 
 def as_lines(records):

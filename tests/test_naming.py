@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.naming import Names, name_of_sources, shorten, snake_case
+from tessaron.core.base.naming import Names, name_of_sources, shorten, snake_case
 
 
 class NamingTest(unittest.TestCase):

@@ -8,11 +8,9 @@ from typing import ClassVar
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tessaron.core.errors import UsageError
-from tessaron.core.jsonpath import parse_path
-from tessaron.core.jsonpath.iregexp import parse_iregexp
-from tessaron.core.kernel.values import NumberText
-from tessaron.core.paths import (
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import NumberText
+from tessaron.core.base.paths import (
     ELEMENT,
     ENTRY,
     MARKUP,
@@ -24,6 +22,8 @@ from tessaron.core.paths import (
     show_path,
     step_of_name,
 )
+from tessaron.core.query.iregexp import parse_iregexp
+from tessaron.core.query.jsonpath import parse_path
 
 LETTERS = ["a", "b", "c", "d", "e", "f", "g"]
 QUOTED = {"o": {"j j": {"k.k": 3}}, "'": {"@": 2}}

@@ -11,11 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.choosing import Choice
-from tessaron.core.json_text import json_text
-from tessaron.core.masking import Mask
-from tessaron.core.paths import ELEMENT
-from tessaron.demo.generator import write_calls
+from tessaron.core.base.json_text import json_text
+from tessaron.core.base.paths import ELEMENT
+from tessaron.core.sample.choosing import Choice
+from tessaron.core.sample.masking import Mask
+from tessaron.sources.demo.vessel_calls import write_calls
 from tessaron.views.grid import Grid, shorten, shown, text_width
 from tests.harness import FolderTest, quick_command
 

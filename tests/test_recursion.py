@@ -5,9 +5,9 @@ import random
 import unittest
 
 import tessaron
+from tessaron.core.base.paths import ELEMENT
 from tessaron.core.kernel.tape_builder import TapeBuilder
-from tessaron.core.paths import ELEMENT
-from tessaron.core.structure import settle
+from tessaron.core.shape.structure import settle
 from tests.harness import FolderTest, learnt
 
 NUMBERS = ["1", "2", "3", "40", "500", "2026-01-01"]

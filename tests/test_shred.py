@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.paths import Origin
+from tessaron.core.base.paths import Origin
 from tests.harness import FolderTest, tally, values_of, walk
 
 # Number-like floats are left to test_types; here every scalar has one spelling.

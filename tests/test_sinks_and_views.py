@@ -10,11 +10,11 @@ import pyarrow.parquet as pq
 from rich.console import Console
 
 import tessaron
-from tessaron.receipt import KeyCheck
-from tessaron.sinks.target import TargetFolder
-from tessaron.uniqueness import CandidateKeys, UniqueCheck
+from tessaron.sinks.target_folder import TargetFolder
 from tessaron.views.progress import ProgressBar
 from tessaron.views.terminal import count, grid, notes_view, receipt_view, show
+from tessaron.write.receipt import KeyCheck
+from tessaron.write.uniqueness import CandidateKeys, UniqueCheck
 from tests.harness import FolderTest, command
 
 

@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.distinct import KEPT, Distinct, hash_integers, hash_texts
-from tessaron.core.suspects import count_suspects
-from tessaron.core.text_lane import TextLane
-from tessaron.demo.generator import write_calls
+from tessaron.core.base.text_lane import TextLane
+from tessaron.core.shape.suspects import count_suspects
+from tessaron.core.tape.distinct import KEPT, Distinct, hash_integers, hash_texts
+from tessaron.sources.demo.vessel_calls import write_calls
 from tessaron.views.grid import text_width
 from tests.harness import FolderTest, quick_command
 

@@ -15,31 +15,31 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.conform import conform
-from tessaron.core.fragment import Role
+from tessaron.core.base.paths import ELEMENT, ENTRY, Origin
+from tessaron.core.compiled._passes import emit as emit_lanes
+from tessaron.core.cutting.selecting import PathSelection
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.tape_builder import TapeBuilder
-from tessaron.core.laying.plan import ColumnPlan, Source
-from tessaron.core.laying.values import fit_node
-from tessaron.core.paths import ELEMENT, ENTRY, Origin
-from tessaron.core.rebuilding.record_digests import record_digests
-from tessaron.core.rebuilding.tape_digests import digests_of, passed_over
-from tessaron.core.selecting import PathSelection
-from tessaron.core.separator import Separator
-from tessaron.core.shape_form import form_of
-from tessaron.core.structure import drop_partial_words, settle
-from tessaron.core.tape._passes import emit as emit_lanes
+from tessaron.core.plan.plan import ColumnPlan, Source
+from tessaron.core.rebuild.record_digests import record_digests
+from tessaron.core.rebuild.tape_digests import digests_of, passed_over
+from tessaron.core.shape.conform import conform
+from tessaron.core.shape.learning import as_few_columns, new_learner
+from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.structure import drop_partial_words, settle
+from tessaron.core.tables.column_values import fit_node
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import PLAIN
+from tessaron.core.tape.fragment import Role
 from tessaron.core.tape.joining import join_tapes
-from tessaron.core.tape.learning import as_few_columns, new_learner
 from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.tape import Tape, members_as_records
 from tessaron.core.tape.typed_columns import WantedColumn
-from tessaron.core.typing.fitting import PLAIN as PLAIN_SPELLING
-from tessaron.core.typing.fitting import Spelling, boolean_words
-from tessaron.core.typing.types import parse_type
+from tessaron.core.types.column_types import parse_type
+from tessaron.core.types.fitting import PLAIN as PLAIN_SPELLING
+from tessaron.core.types.fitting import Spelling, boolean_words
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tests.harness import FolderTest, learnt
 

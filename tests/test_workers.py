@@ -9,9 +9,9 @@ import time
 import pyarrow.parquet as pq
 
 import tessaron
-from tessaron.demo.generator import write_calls
-from tessaron.demo.manifests import write_manifests
-from tessaron.options import Options
+from tessaron.engine.options import Options
+from tessaron.sources.demo.manifests import write_manifests
+from tessaron.sources.demo.vessel_calls import write_calls
 from tests.harness import FolderTest, command
 
 

@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.paths import ELEMENT, Origin
+from tessaron.core.base.paths import ELEMENT, Origin
 from tests.harness import FolderTest, quick_command
 
 NIL = 'xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"'

@@ -6,7 +6,7 @@ import unittest
 from pathlib import Path
 
 import tessaron
-from tessaron.core.paths import ELEMENT, MARKUP, Origin
+from tessaron.core.base.paths import ELEMENT, MARKUP, Origin
 from tests.reference_flattener import written
 from tests.xml_reference_flattener import FlattenedXml, parsed, without_records
 

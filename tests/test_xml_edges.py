@@ -7,9 +7,9 @@ from unittest import mock
 from xml.etree import ElementTree
 
 import tessaron
-from tessaron.core.xml import splitting
-from tessaron.core.xml.chunks import Context, Piece
-from tessaron.core.xml.entity_weights import entity_lengths, light_pieces
+from tessaron.core.cutting import xml_splitting as splitting
+from tessaron.core.cutting.entity_weights import entity_lengths, light_pieces
+from tessaron.core.cutting.xml_chunks import Context, Piece
 from tessaron.sources import xml_documents
 from tests.harness import FolderTest, quick_command
 

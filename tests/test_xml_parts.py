@@ -6,13 +6,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from lxml import etree
 
-from tessaron.core.errors import UsageError
-from tessaron.core.kernel.number_texts import kind_of_text
-from tessaron.core.kinds import Kind
-from tessaron.core.layouts.model import LayoutPart
-from tessaron.core.layouts.paths import LayoutPathError
-from tessaron.core.layouts.xml_paths import XmlLayoutPaths, relative_path
-from tessaron.core.paths import (
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import (
     ELEMENT,
     MARKUP,
     format_path,
@@ -21,18 +17,22 @@ from tessaron.core.paths import (
     plain_name,
     qualified_name,
 )
-from tessaron.core.splitting import SplitError
-from tessaron.core.xml.chunks import ChunkCollector, Piece
-from tessaron.core.xml.declarations import usable_declarations
-from tessaron.core.xml.namespaces import Prefixes
-from tessaron.core.xml.recognising import outline_paths, recognise_records
-from tessaron.core.xml.record_path import Name, RecordPath
-from tessaron.core.xml.schema import Schema
-from tessaron.core.xml.splitting import Skeleton, XmlSplitter
-from tessaron.core.xml.tokens import TOKEN, attributes_of, declarations_in
-from tessaron.core.xpath.advice import advise_xpath
-from tessaron.core.xpath.location import parse_location, prefixes_in
-from tessaron.core.xpath.results import number_text
+from tessaron.core.cutting.json_splitting import SplitError
+from tessaron.core.cutting.record_elements import outline_paths, recognise_records
+from tessaron.core.cutting.xml_chunks import ChunkCollector, Piece
+from tessaron.core.cutting.xml_splitting import Skeleton, XmlSplitter
+from tessaron.core.kernel.number_texts import kind_of_text
+from tessaron.core.layout.layout_model import LayoutPart
+from tessaron.core.layout.layout_paths import LayoutPathError
+from tessaron.core.layout.layout_xml_paths import XmlLayoutPaths, relative_path
+from tessaron.core.markup.declarations import usable_declarations
+from tessaron.core.markup.namespaces import Prefixes
+from tessaron.core.markup.record_path import Name, RecordPath
+from tessaron.core.markup.schema import Schema
+from tessaron.core.markup.tokens import TOKEN, attributes_of, declarations_in
+from tessaron.core.query.xpath_advice import advise_xpath
+from tessaron.core.query.xpath_location import parse_location, prefixes_in
+from tessaron.core.query.xpath_results import number_text
 
 
 def path_to(*names):

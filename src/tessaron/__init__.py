@@ -15,23 +15,23 @@ from __future__ import annotations
 from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
-from tessaron.core.errors import DataError, Place, SourceError, TargetError, TessaronError, UsageError
+from tessaron.core.base.errors import DataError, Place, SourceError, TargetError, TessaronError, UsageError
 
 if TYPE_CHECKING:
     from tessaron._version import __version__
-    from tessaron.core.layouts.faults import LayoutError
-    from tessaron.core.result import Tables
-    from tessaron.finding import find
-    from tessaron.layout_drafting import draft, update
-    from tessaron.layouts import Layout
-    from tessaron.matching import Found
-    from tessaron.proof.rebuilding import Rebuilt, rebuild
-    from tessaron.proof.verifying import Verification, verify
-    from tessaron.receipt import Receipt
-    from tessaron.run import export, shred
-    from tessaron.sampling import SampleTaken, sample
-    from tessaron.views.survey import Survey, survey
-    from tessaron.xml_matching import XmlFound
+    from tessaron.core.layout.layout_faults import LayoutError
+    from tessaron.decide.drafting_run import draft, update
+    from tessaron.decide.layout_file import Layout
+    from tessaron.engine.path_reading import Found
+    from tessaron.look.finding import find
+    from tessaron.look.sampling import SampleTaken, sample
+    from tessaron.look.xml_finding import XmlFound
+    from tessaron.prove.rebuilding import Rebuilt, rebuild
+    from tessaron.prove.verifying import Verification, verify
+    from tessaron.views.survey_view import Survey, survey
+    from tessaron.write.export import export, shred
+    from tessaron.write.made_tables import Tables
+    from tessaron.write.receipt import Receipt
 
 __all__ = [
     "DataError",
@@ -63,26 +63,26 @@ __all__ = [
 ]
 
 _LOADED_ON_USE = {
-    "Found": "tessaron.matching",
-    "Verification": "tessaron.proof.verifying",
-    "XmlFound": "tessaron.xml_matching",
-    "Layout": "tessaron.layouts",
-    "LayoutError": "tessaron.core.layouts.faults",
-    "Rebuilt": "tessaron.proof.rebuilding",
-    "Receipt": "tessaron.receipt",
-    "SampleTaken": "tessaron.sampling",
-    "Survey": "tessaron.views.survey",
-    "Tables": "tessaron.core.result",
+    "Found": "tessaron.engine.path_reading",
+    "Verification": "tessaron.prove.verifying",
+    "XmlFound": "tessaron.look.xml_finding",
+    "Layout": "tessaron.decide.layout_file",
+    "LayoutError": "tessaron.core.layout.layout_faults",
+    "Rebuilt": "tessaron.prove.rebuilding",
+    "Receipt": "tessaron.write.receipt",
+    "SampleTaken": "tessaron.look.sampling",
+    "Survey": "tessaron.views.survey_view",
+    "Tables": "tessaron.write.made_tables",
     "__version__": "tessaron._version",
-    "draft": "tessaron.layout_drafting",
-    "export": "tessaron.run",
-    "find": "tessaron.finding",
-    "rebuild": "tessaron.proof.rebuilding",
-    "sample": "tessaron.sampling",
-    "shred": "tessaron.run",
-    "survey": "tessaron.views.survey",
-    "update": "tessaron.layout_drafting",
-    "verify": "tessaron.proof.verifying",
+    "draft": "tessaron.decide.drafting_run",
+    "export": "tessaron.write.export",
+    "find": "tessaron.look.finding",
+    "rebuild": "tessaron.prove.rebuilding",
+    "sample": "tessaron.look.sampling",
+    "shred": "tessaron.write.export",
+    "survey": "tessaron.views.survey_view",
+    "update": "tessaron.decide.drafting_run",
+    "verify": "tessaron.prove.verifying",
 }
 
 

@@ -6,7 +6,7 @@ import os
 
 import click
 
-from tessaron.cli.group import Group
+from tessaron.cli.command_group import Group
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 """Nothing here multiplies matrices; without threads of its own NumPy loads faster."""
@@ -14,7 +14,7 @@ os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 """The model of layouts has no use for plugins; to look for them takes longer than to check a layout."""
 
 
-_MODULES = {"compose": "values"}
+_MODULES = {"compose": "values_command"}
 """Where a command is found that is not in a module of its name."""
 
 
@@ -32,4 +32,4 @@ _COMMANDS = (
     "demo",
 )  # fmt: skip
 for _name in _COMMANDS:
-    main.add_late(_name, f"tessaron.cli.{_MODULES.get(_name, _name)}")
+    main.add_late(_name, f"tessaron.cli.{_MODULES.get(_name, f'{_name}_command')}")

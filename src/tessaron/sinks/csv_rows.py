@@ -28,14 +28,14 @@ def csv_header(names: list[str]) -> bytes:
 
 def iter_csv_rows(table: Any) -> Iterator[bytes]:
     """Yield the rows of a `pyarrow.Table` as lines, some at a time."""
-    if not find_spec("tessaron.sinks._csv"):
+    if not find_spec("tessaron.core.compiled._csv"):
         out = io.BytesIO()
         pa_csv.write_csv(
             table, out, pa_csv.WriteOptions(include_header=False, eol=_EOL, quoting_style="needed")
         )
         yield out.getvalue()
         return
-    from tessaron.sinks._csv import rows
+    from tessaron.core.compiled._csv import rows
 
     for batch in table.to_batches():
         yield rows([_column(values) for values in batch.columns], batch.num_rows)

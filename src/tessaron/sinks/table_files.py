@@ -11,11 +11,11 @@ from typing import Any, Protocol
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from tessaron.core.errors import TargetError, UsageError
-from tessaron.core.formulas import with_harmless_texts
-from tessaron.core.layout import Table, TableSet
-from tessaron.core.typing.types import in_shown_unit
-from tessaron.core.visible import in_quotes
+from tessaron.core.base.errors import TargetError, UsageError
+from tessaron.core.base.formulas import with_harmless_texts
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.types.column_types import in_shown_unit
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tessaron.sinks.parquet_encodings import encodings_of
 

@@ -10,8 +10,8 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
-from tessaron.core.errors import DataError, Place, SourceError
-from tessaron.core.visible import in_quotes
+from tessaron.core.base.errors import DataError, Place, SourceError
+from tessaron.core.base.visible import in_quotes
 from tessaron.sources.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
 

@@ -6,7 +6,7 @@ import io
 from dataclasses import replace
 from typing import Any, Literal, cast
 
-from tessaron.core.errors import TessaronError
+from tessaron.core.base.errors import TessaronError
 from tessaron.sources.encodings import Joined, utf8_blocks
 from tessaron.sources.inputs import ByteInput, Input
 

@@ -12,8 +12,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, BinaryIO, cast
 
-from tessaron.core.errors import SourceError, UsageError
-from tessaron.core.visible import clipped
+from tessaron.core.base.errors import SourceError, UsageError
+from tessaron.core.base.visible import clipped
 
 _PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
 _PACKED = ("", ".gz", ".bz2", ".xz", ".zst")

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import re
 
-from tessaron.core.errors import UsageError
-from tessaron.core.visible import in_quotes
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.visible import in_quotes
 
 EXPANSION_VARIABLE, RECORD_VARIABLE = "TESSARON_EXPANSION_LIMIT", "TESSARON_RECORD_LIMIT"
 _EXPANSION = 1_000

@@ -12,10 +12,10 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
-from tessaron.core.errors import DataError, Place, SourceError, TessaronError
-from tessaron.core.formulas import without_apostrophes
-from tessaron.core.layout import Table
-from tessaron.core.visible import in_quotes
+from tessaron.core.base.errors import DataError, Place, SourceError, TessaronError
+from tessaron.core.base.formulas import without_apostrophes
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.table_set import Table
 
 ENDINGS = (".parquet", ".csv")
 BATCH_ROWS = 8_192

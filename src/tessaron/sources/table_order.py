@@ -12,10 +12,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.errors import DataError, Place
-from tessaron.core.rebuilding.groups import GroupReader, OutOfOrderError
-from tessaron.core.rebuilding.places import TablePlaces
-from tessaron.core.visible import in_quotes
+from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.rebuild.places import TablePlaces
+from tessaron.core.rebuild.row_groups import GroupReader, OutOfOrderError
 from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
 
 

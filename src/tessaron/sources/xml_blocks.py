@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import chain
 
-from tessaron.core.errors import DataError, Place
-from tessaron.core.xml.recognising import LOOKED_AT_BYTES
-from tessaron.core.xml.written_out import MOST_WRITTEN_OUT_BYTES, hides_markup, write_out
+from tessaron.core.base.errors import DataError, Place
+from tessaron.core.cutting.record_elements import LOOKED_AT_BYTES
+from tessaron.core.markup.written_out import MOST_WRITTEN_OUT_BYTES, hides_markup, write_out
 
 
 def with_head(name: str, blocks: Iterator[bytes]) -> tuple[bytes, bool, Iterator[bytes]]:

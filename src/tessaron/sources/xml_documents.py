@@ -7,13 +7,11 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
-from tessaron.core.errors import DataError, Place, UsageError
-from tessaron.core.splitting import SplitError
-from tessaron.core.xml.chunks import ChunkCollector, Piece, XmlChunk
-from tessaron.core.xml.enclosing import EnclosingElements
-from tessaron.core.xml.entity_weights import light_pieces
-from tessaron.core.xml.namespaces import Prefixes
-from tessaron.core.xml.recognising import (
+from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.cutting.enclosing import EnclosingElements
+from tessaron.core.cutting.entity_weights import light_pieces
+from tessaron.core.cutting.json_splitting import SplitError
+from tessaron.core.cutting.record_elements import (
     LOOKED_AT_BYTES,
     Recognised,
     has_tag,
@@ -21,9 +19,11 @@ from tessaron.core.xml.recognising import (
     looks_plain,
     recognise_records,
 )
-from tessaron.core.xml.record_path import ANY_ROOT, Name, RecordPath
-from tessaron.core.xml.splitting import MOST_AROUND_BYTES, Skeleton, XmlSplitter
-from tessaron.core.xpath.location import LocationPath
+from tessaron.core.cutting.xml_chunks import ChunkCollector, Piece, XmlChunk
+from tessaron.core.cutting.xml_splitting import MOST_AROUND_BYTES, Skeleton, XmlSplitter
+from tessaron.core.markup.namespaces import Prefixes
+from tessaron.core.markup.record_path import ANY_ROOT, Name, RecordPath
+from tessaron.core.query.xpath_location import LocationPath
 from tessaron.sources.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.xml_blocks import with_head

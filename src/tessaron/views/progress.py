@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rich.console import Console
 
-from tessaron.core.visible import visible
+from tessaron.core.base.visible import visible
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal
 
-from tessaron.core.noticing import SurveyNote
-from tessaron.core.survey import PathEntry, SurveyFacts
+from tessaron.core.shape.noticing import SurveyNote
+from tessaron.core.shape.survey_entries import PathEntry, SurveyFacts
 from tessaron.views.grid import pad, shorten, text_width
 
 _BAR = 5
@@ -22,7 +22,7 @@ _WIDE = 160
 
 
 @dataclass(frozen=True, slots=True)
-class Selection:
+class ShownPaths:
     """What of a survey is shown.
 
     Attributes:
@@ -36,7 +36,7 @@ class Selection:
     sort: Literal["data", "name", "fill", "distinct"] = "data"
 
 
-def select(facts: SurveyFacts, selection: Selection) -> tuple[list[PathEntry], list[SurveyNote]]:
+def select(facts: SurveyFacts, selection: ShownPaths) -> tuple[list[PathEntry], list[SurveyNote]]:
     """Return the paths and notes that are to be shown."""
     entries = list(facts.entries)
     if selection.match is not None:
@@ -89,9 +89,9 @@ def _sorted(entries: list[PathEntry], by: str) -> list[PathEntry]:
     return made
 
 
-def outline_lines(facts: SurveyFacts, selection: Selection | None = None, width: int = 0) -> Iterator[str]:
+def outline_lines(facts: SurveyFacts, selection: ShownPaths | None = None, width: int = 0) -> Iterator[str]:
     """Yield the outline of a survey, as wide as `width` cells (0 for no limit)."""
-    entries, notes = select(facts, selection or Selection())
+    entries, notes = select(facts, selection or ShownPaths())
     width = width or _WIDE
     yield _title(facts)
     yield ""

@@ -9,9 +9,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from tessaron.core.visible import visible
-from tessaron.receipt import Finding, KeyCheck, Receipt
-from tessaron.sinks.target import REJECTS_FILE
+from tessaron.core.base.visible import visible
+from tessaron.sinks.target_folder import REJECTS_FILE
+from tessaron.write.receipt import Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10

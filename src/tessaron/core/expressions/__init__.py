@@ -1,14 +1,5 @@
-"""Expressions of calculated columns and filters: parsed, checked, evaluated on whole columns."""
+"""The language of calculated columns and filters.
 
-from __future__ import annotations
-
-from tessaron.core.expressions.checking import check_expression
-from tessaron.core.expressions.evaluation import Evaluation, Scope
-from tessaron.core.expressions.faults import ExpressionError, nearest
-from tessaron.core.expressions.parsing import parse_expression
-from tessaron.core.expressions.typed import Schema, Typed
-
-__all__ = [
-    "Evaluation", "ExpressionError", "Schema", "Scope", "Typed", "check_expression", "nearest",
-    "parse_expression",
-]  # fmt: skip
+In comes text; `parsing` makes a tree of it, `checking` gives every part its type before any data is
+read, `evaluation` works it out on whole columns, with SQL's logic of nulls. Begin with `syntax`.
+"""

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.typing.types import DECIMAL_DIGITS, DOUBLE, INTEGER, ColumnType
+from tessaron.core.types.column_types import DECIMAL_DIGITS, DOUBLE, INTEGER, ColumnType
 
 DIVISION_DIGITS = 6
 """Digits after the point that a quotient of decimals has at least."""

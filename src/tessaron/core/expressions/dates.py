@@ -8,7 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.typing.types import ColumnType
+from tessaron.core.types.column_types import ColumnType
 
 MONTHS = (
     "January", "February", "March", "April", "May", "June", "July", "August", "September", "October",

@@ -11,14 +11,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.text_lane import Bools, TextLane
 from tessaron.core.expressions import arithmetic
 from tessaron.core.expressions.dates import part_of, plus_days, time_between
+from tessaron.core.expressions.folding import FoldOverflowError, Rows, fold
 from tessaron.core.expressions.typed import Typed, family
-from tessaron.core.folding import FoldOverflowError, Rows, fold
-from tessaron.core.patterns import match_pattern
-from tessaron.core.text_lane import Bools, TextLane
-from tessaron.core.typing.fitting import Spelling, fit_texts
-from tessaron.core.typing.types import INTEGER, TEXT, ColumnType
+from tessaron.core.query.iregexp_columns import match_pattern
+from tessaron.core.types.column_types import INTEGER, TEXT, ColumnType
+from tessaron.core.types.fitting import Spelling, fit_texts
 
 
 class Scope(Protocol):
@@ -356,7 +356,7 @@ def convert(
 
 def in_text(values: Any, kind: ColumnType) -> Any:
     """Return values as text: decimals written out, times as ISO 8601 with a space."""
-    from tessaron.core.typing.types import in_shown_unit
+    from tessaron.core.types.column_types import in_shown_unit
 
     return in_shown_unit(values, kind).cast(pa.large_string())
 

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import Any, NoReturn
 
-from tessaron.core.expressions.faults import nearest
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.expressions.checker import Checker
+from tessaron.core.expressions.expression_faults import nearest
+from tessaron.core.expressions.folding import folded_type
 from tessaron.core.expressions.syntax import Call, Expression, Reference, parts_of
 from tessaron.core.expressions.typed import Typed, shown
-from tessaron.core.folding import folded_type
-from tessaron.core.typing.types import BOOLEAN, TEXT
-from tessaron.core.visible import in_quotes
-
-if TYPE_CHECKING:
-    from tessaron.core.expressions.checking import Checker
+from tessaron.core.types.column_types import BOOLEAN, TEXT
 
 
 def check_fold(checker: Checker, tree: Call) -> Typed:

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING
 
+from tessaron.core.base.visible import in_quotes
 from tessaron.core.expressions.arithmetic import rounded_type
+from tessaron.core.expressions.checker import Checker
 from tessaron.core.expressions.dates import SPAN, UNIT_MICROSECONDS
 from tessaron.core.expressions.syntax import Call
 from tessaron.core.expressions.typed import Typed, family, shown
-from tessaron.core.jsonpath.iregexp import parse_iregexp
-from tessaron.core.typing.types import BOOLEAN, INTEGER, TEXT
-from tessaron.core.visible import in_quotes
-
-if TYPE_CHECKING:
-    from tessaron.core.expressions.checking import Checker
+from tessaron.core.query.iregexp import parse_iregexp
+from tessaron.core.types.column_types import BOOLEAN, INTEGER, TEXT
 
 FOLD_NAMES = frozenset(
     (

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from decimal import Decimal
 
-from tessaron.core.expressions.faults import ExpressionError, nearest
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.expressions.expression_faults import ExpressionError, nearest
+from tessaron.core.expressions.expression_tokens import Token, tokens_of
 from tessaron.core.expressions.syntax import (
     Among,
     Binary,
@@ -13,13 +15,11 @@ from tessaron.core.expressions.syntax import (
     Conditional,
     Expression,
     IsNull,
-    Literal,
+    LiteralValue,
     Reference,
     Unary,
 )
-from tessaron.core.expressions.tokens import Token, tokens_of
-from tessaron.core.typing.types import ColumnType, TypeSpellingError, parse_type
-from tessaron.core.visible import in_quotes
+from tessaron.core.types.column_types import ColumnType, TypeSpellingError, parse_type
 
 _COMPARISONS = {"=": "==", "==": "==", "!=": "!=", "<>": "!=", "<": "<", "<=": "<=", ">": ">", ">=": ">="}
 _WORDS = frozenset(
@@ -181,7 +181,7 @@ class _Parser:
         if token.kind == "number":
             return _number(token)
         if token.kind == "text":
-            return Literal(token.text, token.at)
+            return LiteralValue(token.text, token.at)
         if token.kind == "quoted":
             return self._reference(token)
         if token.kind == "sign" and token.text == "(":
@@ -199,12 +199,12 @@ class _Parser:
         if word == "if":
             return self._conditional(token)
         if word in ("true", "false", "null"):
-            return Literal({"true": True, "false": False, "null": None}[word], token.at)
+            return LiteralValue({"true": True, "false": False, "null": None}[word], token.at)
         if word in _WORDS:
             self._fail(f"expected a column, value or function, got {in_quotes(token.text)}", token)
         if word in _TYPED_LITERALS and self._peek().kind == "text":
             text = self._take().text
-            return Literal(text, token.at, ColumnType(word, second_digits=_fraction_digits(text)))  # type: ignore[arg-type]
+            return LiteralValue(text, token.at, ColumnType(word, second_digits=_fraction_digits(text)))  # type: ignore[arg-type]
         if self._is_sign("("):
             return self._cast(token) if word == "cast" else self._call(token)
         return self._reference(token)
@@ -213,7 +213,7 @@ class _Parser:
         condition = self._or()
         self._expect_word("then", "after the condition of 'if'")
         then = self._or()
-        otherwise: Expression = Literal(None, token.at)
+        otherwise: Expression = LiteralValue(None, token.at)
         if self._accept_word("else"):
             otherwise = self._or()
         return Conditional(condition, then, otherwise, token.at)
@@ -271,12 +271,12 @@ class _Parser:
         return Reference(token.text, column.text, token.at)
 
 
-def _number(token: Token) -> Literal:
+def _number(token: Token) -> LiteralValue:
     if "e" in token.text.lower():
-        return Literal(float(token.text), token.at)
+        return LiteralValue(float(token.text), token.at)
     if "." in token.text:
-        return Literal(Decimal(token.text), token.at)
-    return Literal(int(token.text), token.at)
+        return LiteralValue(Decimal(token.text), token.at)
+    return LiteralValue(int(token.text), token.at)
 
 
 def _fraction_digits(text: str) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from itertools import pairwise
 
-from tessaron.core.expressions.tokens import Token, tokens_of
+from tessaron.core.expressions.expression_tokens import Token, tokens_of
 
 _PLAIN = re.compile(r"[^\W\d]\w*\Z")
 

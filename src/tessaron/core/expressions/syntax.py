@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from decimal import Decimal
 
-from tessaron.core.typing.types import ColumnType
+from tessaron.core.types.column_types import ColumnType
 
 
 @dataclass(frozen=True, slots=True)
-class Literal:
+class LiteralValue:
     """A text, number, true, false or null; with `type` a date, time or timestamp in its text form."""
 
     value: str | int | float | Decimal | bool | None
@@ -94,7 +94,7 @@ class Call:
     at: int
 
 
-Expression = Literal | Reference | Unary | Binary | IsNull | Among | Conditional | Cast | Call
+Expression = LiteralValue | Reference | Unary | Binary | IsNull | Among | Conditional | Cast | Call
 
 
 def parts_of(expression: Expression) -> tuple[Expression, ...]:

@@ -7,12 +7,12 @@ from dataclasses import dataclass
 from typing import Any, Literal, Protocol
 
 from tessaron.core.expressions.arithmetic import is_number
-from tessaron.core.typing.types import ColumnType
+from tessaron.core.types.column_types import ColumnType
 
 Relation = Literal["same", "above", "below", "aside"]
 
 
-class Schema(Protocol):
+class ExpressionNames(Protocol):
     """What an expression may name."""
 
     def tables(self) -> list[str]:

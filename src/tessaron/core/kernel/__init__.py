@@ -1,6 +1,8 @@
 """Kernels: the code that turns bytes of whole records into tapes.
 
-Two kernels read JSON, by one contract: `python`, the readable reference, and `compiled`.
+In come bytes and options, out go tapes; pure, with no state. Two kernels read JSON, by one contract:
+`python`, the readable reference, and `compiled`; XML goes through lxml or the compiled scanner.
+`chunk_reading` chooses. Begin with `contract`.
 """
 
 from __future__ import annotations
@@ -8,16 +10,16 @@ from __future__ import annotations
 from importlib.util import find_spec
 from typing import Literal
 
-from tessaron.core.errors import UsageError
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.contract import Kernel
-from tessaron.core.visible import in_quotes
 
 KernelName = Literal["auto", "compiled", "python"]
 
 
 def is_compiled() -> bool:
     """Say whether the compiled kernel is there: its build needs a C compiler."""
-    return find_spec("tessaron.core.kernel._fastjson") is not None
+    return find_spec("tessaron.core.compiled._fastjson") is not None
 
 
 def choose_kernel(name: str = "auto") -> Kernel:

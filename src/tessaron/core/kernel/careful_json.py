@@ -10,11 +10,11 @@ import json
 import re
 from typing import Any, NoReturn
 
-from tessaron.core.faults import Fault
+from tessaron.core.base.faults import Fault
+from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.paths import ELEMENT, Path
+from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.contract import DEPTH_LIMIT
-from tessaron.core.kernel.values import NumberText, Pairs
-from tessaron.core.paths import ELEMENT, Path
-from tessaron.core.visible import in_quotes
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _STRING = re.compile(r'"(?:[^"\\\x00-\x1f]|\\(?:["\\/bfnrt]|u[0-9A-Fa-f]{4}))*"')

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Literal, Protocol
 
 if TYPE_CHECKING:
-    from tessaron.core.selecting import Selection
-    from tessaron.core.separator import Separator
+    from tessaron.core.cutting.selecting import Selection
+    from tessaron.core.cutting.separator import Separator
+    from tessaron.core.markup.validating import RecordSchema
     from tessaron.core.tape.tape import Tape
-    from tessaron.core.xml.validating import RecordSchema
 
 WhiteSpace = Literal["trim", "collapse", "keep"]
 DEPTH_LIMIT = 10_000

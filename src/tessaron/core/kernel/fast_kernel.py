@@ -6,13 +6,13 @@ from collections.abc import Callable
 
 import numpy as np
 
-from tessaron.core.faults import Repeated
-from tessaron.core.json_text import json_text
-from tessaron.core.kernel import _fastjson
+from tessaron.core.base.faults import Repeated
+from tessaron.core.base.json_text import json_text
+from tessaron.core.base.paths import ELEMENT
+from tessaron.core.compiled import _fastjson
+from tessaron.core.cutting.selecting import Selection
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS, KernelOptions
-from tessaron.core.paths import ELEMENT
-from tessaron.core.selecting import Selection
-from tessaron.core.separator import Separator
 from tessaron.core.tape.tape import Tape
 
 _SEPARATORS = {Separator.LINE: 0, Separator.COMMA: 1, Separator.NOTHING: 2}

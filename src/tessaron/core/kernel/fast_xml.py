@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.kernel.contract import XmlOptions
+from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE
 from tessaron.core.tape.tape import Tape
-from tessaron.core.xml.chunks import XmlChunk
-from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
 
 _NOT_KNOWN = (b"xmlns", b"xml:space")
 """What changes the meaning of names or texts inside of records: then they are walked in Python."""
@@ -24,7 +24,7 @@ def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
 
 def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Tape | None:
     """Return the tape of the records in `chunk`, all well-formed; None if it has to be made in Python."""
-    from tessaron.core.kernel._fastjson import parse_xml
+    from tessaron.core.compiled._fastjson import parse_xml
 
     declared = chunk.context.namespaces
     spelled = tuple((prefix, chunk.prefixes.get(space, "")) for prefix, space in declared if space)

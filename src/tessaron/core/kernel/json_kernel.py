@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import numpy as np
 
-from tessaron.core.faults import Repeated
-from tessaron.core.json_text import json_text
+from tessaron.core.base.faults import Repeated
+from tessaron.core.base.json_text import json_text
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS, KernelOptions
 from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.kernel.tape_builder import TapeBuilder
-from tessaron.core.separator import Separator
 from tessaron.core.tape.tape import Tape
 
 

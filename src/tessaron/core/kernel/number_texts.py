@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 
-from tessaron.core.kinds import Kind
+from tessaron.core.base.kinds import Kind
 
 _INTEGER = "^(?:0|-?[1-9][0-9]*)$"
 _FRACTION = r"^-?(?:0|[1-9][0-9]*)\.[0-9]+$"

@@ -8,14 +8,14 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn
 
-from tessaron.core.faults import Fault
+from tessaron.core.base.faults import Fault
+from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.paths import Path, format_path
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel.careful_json import FaultError, decode, number, parse_carefully
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.repeated_names import drop_repeated
-from tessaron.core.kernel.values import NumberText, Pairs
-from tessaron.core.paths import Path, format_path
-from tessaron.core.separator import Separator
-from tessaron.core.visible import in_quotes
 
 _SPACE = re.compile(r"[ \t\n\r]*")
 _BLANK = re.compile(r"[ \t\r]*")
@@ -163,7 +163,7 @@ class RecordReader:
         brackets = self._text.count("[", start, self._at) + self._text.count("{", start, self._at)
         if brackets <= limit:
             return False
-        from tessaron.core.block_scan import nesting_depth
+        from tessaron.core.cutting.block_scan import nesting_depth
 
         return nesting_depth(self._text[start : self._at].encode("utf-8", "replace")) > limit
 

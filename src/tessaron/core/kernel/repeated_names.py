@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from tessaron.core.kernel.values import Pairs
-from tessaron.core.paths import ELEMENT, Path
+from tessaron.core.base.parsed_values import Pairs
+from tessaron.core.base.paths import ELEMENT, Path
 
 
 def drop_repeated(value: Any) -> tuple[Any, tuple[tuple[Path, Any], ...]]:

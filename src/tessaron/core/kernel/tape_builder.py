@@ -11,15 +11,15 @@ from array import array
 from collections.abc import Callable, Iterator, Mapping
 from typing import Any, NoReturn
 
-from tessaron.core.errors import UsageError
-from tessaron.core.json_text import json_text
-from tessaron.core.kernel.values import NumberText, Pairs
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, Origin, Path, Step, show_path, step_of_name
-from tessaron.core.selecting import INSIDE, RAW, SCALARS, Selection
-from tessaron.core.surrogates import spell_halves, tell_halves
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.json_text import json_text
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.paths import ELEMENT, Origin, Path, Step, show_path, step_of_name
+from tessaron.core.base.surrogates import spell_halves, tell_halves
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.cutting.selecting import INSIDE, RAW, SCALARS, Selection
 from tessaron.core.tape.tape import NO_NAME, Mark, Tape, known_of_records
-from tessaron.core.visible import in_quotes
 
 _INT64_LEAST, _INT64_MOST = -(2**63), 2**63 - 1
 _NOWHERE = -1
@@ -172,7 +172,7 @@ def add_text_origin(tape: Tape, name: Origin, texts: list[str | None]) -> None:
     """Add what is known of the records of a tape, None where it is not."""
     import numpy as np
 
-    from tessaron.core.text_lane import TextLane
+    from tessaron.core.base.text_lane import TextLane
 
     rows = [row for row, text in enumerate(texts) if text is not None]
     known = [spell_halves(text) for text in texts if text is not None]

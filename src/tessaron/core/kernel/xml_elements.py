@@ -6,8 +6,8 @@ import re
 from collections.abc import Callable, Iterable
 from typing import Any, Final, cast
 
-from tessaron.core.xml.namespaces import INSTANCE_NAMESPACE
-from tessaron.core.xml.tokens import RECORDS_MARK
+from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE
+from tessaron.core.markup.tokens import RECORDS_MARK
 
 SPACE: Final = " \t\r\n"
 """White space, as XML has it."""

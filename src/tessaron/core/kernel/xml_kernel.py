@@ -14,11 +14,16 @@ from typing import Any
 import numpy as np
 from lxml import etree
 
-from tessaron.core.faults import Fault
+from tessaron.core.base.faults import Fault
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import ELEMENT, MARKUP, TEXT_STEP
+from tessaron.core.cutting.selecting import INSIDE, RAW, SCALARS
+from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.kernel import is_compiled
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import can_be_fast, read_xml_fast
 from tessaron.core.kernel.number_texts import kind_of_text
+from tessaron.core.kernel.part_order import order_of
 from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.kernel.xml_elements import (
     CLEANING,
@@ -30,14 +35,9 @@ from tessaron.core.kernel.xml_elements import (
     markup_of,
     records_at,
 )
-from tessaron.core.kernel.xml_order import order_of
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser, safe_parser
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import ELEMENT, MARKUP, TEXT_STEP
-from tessaron.core.selecting import INSIDE, RAW, SCALARS
+from tessaron.core.markup.namespaces import XML_NAMESPACE
 from tessaron.core.tape.tape import NO_NAME, Mark, Tape
-from tessaron.core.xml.chunks import XmlChunk
-from tessaron.core.xml.namespaces import XML_NAMESPACE
 
 _KEEPS_SPACE = f"{{{XML_NAMESPACE}}}space"
 _LEFT_OUT = ("comment()", "processing-instruction()")
@@ -340,7 +340,7 @@ def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> 
     """Return why a record is not as its schema says; None if it is, or there is no schema."""
     if options.schema is None:
         return None
-    from tessaron.core.xml.validating import find_invalid
+    from tessaron.core.markup.validating import find_invalid
 
     found = find_invalid(options.schema, record)
     if found is None:

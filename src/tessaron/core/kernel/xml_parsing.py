@@ -10,8 +10,8 @@ from xml.sax.saxutils import quoteattr
 
 from lxml import etree
 
-from tessaron.core.errors import UsageError
-from tessaron.core.xml.chunks import XmlChunk
+from tessaron.core.base.errors import UsageError
+from tessaron.core.cutting.xml_chunks import XmlChunk
 
 _AROUND = "records"
 _ENTITY = re.compile(r"Entity '([^']*)' not defined")

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from typing import Any
 
-from tessaron.core.paths import ELEMENT
-from tessaron.core.selecting import Selection
+from tessaron.core.base.paths import ELEMENT
+from tessaron.core.cutting.selecting import Selection
 
 TEXT_NAME = "text()"
 """The name of the text beside attributes or elements."""

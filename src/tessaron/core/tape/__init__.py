@@ -1,6 +1,6 @@
-"""The tape, and its passes: what kernels make of a chunk, and how structure and columns come out of it.
+"""The tape, and what its values are as columns.
 
-In come the arrays that a kernel has written; out go classes (`learning`), as a shape, and columns in the form
-of a settled structure (`emission`), as a fragment. Both passes are compiled; `plain_learning` and
-`plain_emission` are the readable reference. Begin with `tape`.
+In come the arrays that a kernel has written; `emission` makes columns of them in a form, typed where all
+values plainly fit, `plain_emission` is its readable reference. `fragment` and `branches` are the
+columns, flat and as a tree; `put_aside` packs. Begin with `tape`.
 """

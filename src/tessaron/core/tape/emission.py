@@ -10,13 +10,13 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.fragment import Fragment, Node, Passed, Role
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import MARKUP, Origin
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import MARKUP, Origin
+from tessaron.core.base.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 from tessaron.core.tape.form import PLAIN, Form
+from tessaron.core.tape.fragment import Fragment, Node, Passed, Role
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn, arrays_of
-from tessaron.core.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 
 _LANES = (
     ("parent_rows", np.int32),
@@ -52,7 +52,7 @@ _NODE_LANES = frozenset(
 
 def is_compiled() -> bool:
     """Say whether the compiled passes are there: their build needs a C compiler."""
-    return find_spec("tessaron.core.tape._passes") is not None
+    return find_spec("tessaron.core.compiled._passes") is not None
 
 
 def emit(
@@ -74,7 +74,7 @@ def emit(
     """
     by_compiled = compiled and is_compiled()
     if by_compiled:
-        from tessaron.core.tape._passes import emit as emit_lanes
+        from tessaron.core.compiled._passes import emit as emit_lanes
 
         lanes = emit_lanes(form.rows, tape.arrays(), [column.row() for column in wanted])
         columns = arrays_of(lanes["columns"], wanted)

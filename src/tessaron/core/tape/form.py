@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-from tessaron.core.fragment import Role
-from tessaron.core.paths import ELEMENT, ENTRY, Path, Step
+from tessaron.core.base.paths import ELEMENT, ENTRY, Path, Step
+from tessaron.core.tape.fragment import Role
 
 DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE = 1, 2, 4, 8
 """What may be true of a place, as flags."""

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.fragment import Node
-from tessaron.core.paths import Origin
-from tessaron.core.record_places import RecordPlaces
+from tessaron.core.base.paths import Origin
+from tessaron.core.base.text_lane import TextLane
+from tessaron.core.tape.fragment import Node
+from tessaron.core.tape.record_places import RecordPlaces
 from tessaron.core.tape.tape import TEXT_CODES, Tape, known_of_records
-from tessaron.core.text_lane import TextLane
 
 _HAS_TEXT = np.isin(np.arange(256), list(TEXT_CODES))
 _UNKNOWN_LINE = 0

@@ -7,10 +7,10 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.fragment import Role
-from tessaron.core.kinds import SCALAR_KINDS, Kind
-from tessaron.core.paths import TEXT_STEP, kept_name
+from tessaron.core.base.kinds import SCALAR_KINDS, Kind
+from tessaron.core.base.paths import TEXT_STEP, kept_name
 from tessaron.core.tape.form import DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE, RULES, Form
+from tessaron.core.tape.fragment import Role
 from tessaron.core.tape.tape import MEMBER_LIMIT, TEXT_CODES, Mark, Tape
 
 _NUMBER_LANES: dict[str, Any] = {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pickle
 from collections.abc import Sequence
 
-from tessaron.core.fragment import Fragment
+from tessaron.core.tape.fragment import Fragment
 from tessaron.core.tape.tape import Tape
 
 Packed = Sequence[bytes | memoryview]

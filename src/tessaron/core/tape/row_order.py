@@ -11,10 +11,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from tessaron.core.branches import Branch, Part, fragment_of, merge_own, tree_of
-from tessaron.core.fragment import Fragment, Node
-from tessaron.core.paths import Each, Origin
-from tessaron.core.text_lane import EMPTY_TEXTS, Int32s
+from tessaron.core.base.paths import Each, Origin
+from tessaron.core.base.text_lane import EMPTY_TEXTS, Int32s
+from tessaron.core.tape.branches import Branch, Part, fragment_of, merge_own, tree_of
+from tessaron.core.tape.fragment import Fragment, Node
 
 
 def in_row_order(fragment: Fragment, structures: Sequence[tuple[Node, Node | None]]) -> Fragment:

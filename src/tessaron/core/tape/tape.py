@@ -10,12 +10,12 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.faults import Fault, Repeated
-from tessaron.core.fragment import Node
-from tessaron.core.kinds import Kind
-from tessaron.core.paths import Origin
-from tessaron.core.record_places import RecordPlaces
-from tessaron.core.text_lane import Int64s, TextLane
+from tessaron.core.base.faults import Fault, Repeated
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import Origin
+from tessaron.core.base.text_lane import Int64s, TextLane
+from tessaron.core.tape.fragment import Node
+from tessaron.core.tape.record_places import RecordPlaces
 
 MEMBER_LIMIT = 256
 """So many names of one object are told apart while it is read; with more of them they may be data."""
@@ -142,7 +142,7 @@ def gathered(data: Any, starts: Int64s, sizes: Int64s) -> TextLane:
 
 def known_of_records(name: Origin, count: int, **lanes: Any) -> Node:
     """Return the node of something that is known of the records, for `Tape.origins`."""
-    from tessaron.core.branches import origin
+    from tessaron.core.tape.branches import origin
 
     return replace(origin(name, count, **lanes).node, parent=0)
 

@@ -1,0 +1,148 @@
+"""The demo: export, load into SQLite, join by the keys, and compare with the documents themselves."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import sqlite3
+from collections import defaultdict
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import datetime
+from itertools import islice
+from pathlib import Path
+
+from tessaron.core.shape.survey_entries import SurveyFacts
+from tessaron.decide.layout_file import Layout
+from tessaron.engine.path_reading import Found
+from tessaron.look.finding import find
+from tessaron.look.surveying import survey_source
+from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
+from tessaron.sources.demo.manifests import CARGO_QUESTION, CargoAnswer
+from tessaron.write.export import export
+from tessaron.write.receipt import Receipt
+
+__all__ = ["BERTH_QUESTION", "export"]
+
+BerthAnswer = list[tuple[str, float, int]]
+"""Per berth: hours alongside, containers moved."""
+
+LARGE_BOXES = "$.stays[*].moves[?@.teu == 2 && @.weight_t > 30].container"
+"""A path to try: the heaviest of the large containers."""
+
+MASK_KEY = "TESSARON_MASK_KEY"
+BERTH_QUESTION = """\
+SELECT s.berth,
+       round(sum((julianday(s."to") - julianday(s."from")) * 24), 1) AS hours_alongside,
+       sum((SELECT count(*) FROM calls_stays_moves AS m WHERE m.parent_key = s.row_key)) AS containers
+FROM calls AS c JOIN calls_stays AS s ON s.parent_key = c.row_key
+WHERE c.status <> 'cancelled'
+GROUP BY s.berth ORDER BY s.berth"""
+
+
+def look(calls: Path) -> SurveyFacts:
+    """Return a survey of the calls."""
+    return survey_source(calls)
+
+
+def first_matches(calls: Path, count: int) -> list[str]:
+    """Return the first matches of `LARGE_BOXES`, as `tessaron find --where-found` prints them."""
+    found = islice(find(calls, LARGE_BOXES), count)
+    return [
+        f"{match.path}\t{match.source}\t{match.record}\t{match.json()}"
+        for match in found
+        if isinstance(match, Found)
+    ]
+
+
+def export_both(calls: Path, into: Path, say: Callable[[Receipt], None]) -> dict[str, Receipt]:
+    """Export the calls as Parquet and as CSV below `into`; return the receipts by format."""
+    receipts = {}
+    for form in ("parquet", "csv"):
+        receipts[form] = export(calls, into / form, format=form, name="calls", replace=True)
+        say(receipts[form])
+    return receipts
+
+
+def export_with_layouts(calls: Path, log: Path, into: Path) -> list[Receipt]:
+    """Export the calls and the log below `into`, each with the layout that stands beside it."""
+    receipts = []
+    with masked_by("a secret only for the demo"):
+        for source, layout in ((calls, CALLS_LAYOUT), (log, LOG_LAYOUT)):
+            target = into / f"{source.stem}_by_layout"
+            chosen = Layout.read(source.with_name(layout))
+            receipts.append(export(source, target, layout=chosen, replace=True))
+    return receipts
+
+
+@contextmanager
+def masked_by(secret: str) -> Iterator[None]:
+    """Set the secret of digest masks where it is not set."""
+    is_new = MASK_KEY not in os.environ
+    os.environ.setdefault(MASK_KEY, secret)
+    try:
+        yield
+    finally:
+        if is_new:
+            del os.environ[MASK_KEY]
+
+
+def load_into_sqlite(receipt: Receipt, database: Path, is_new: bool = True) -> int:
+    """Load every CSV file of an export into an SQLite database, a new one unless told; return the rows."""
+    if is_new:
+        database.unlink(missing_ok=True)
+    rows = 0
+    with sqlite3.connect(database) as connection:
+        for table in receipt.tables:
+            columns = ", ".join(f'"{column.name}"' for column in table.columns)
+            marks = ", ".join("?" * len(table.columns))
+            connection.execute(
+                f'CREATE TABLE "{table.name}" ({columns}, PRIMARY KEY ("{table.columns[0].name}"))'
+            )
+            with open(Path(receipt.target, table.file), encoding="utf-8", newline="") as file:
+                reader = csv.reader(file)
+                next(reader)
+                found = connection.executemany(f'INSERT INTO "{table.name}" VALUES ({marks})', reader)
+                rows += found.rowcount if table.rows else 0
+    connection.close()
+    return rows
+
+
+def answer_from_tables(database: Path) -> BerthAnswer:
+    """Return the answer that SQLite gives by joining parent and child tables on their keys."""
+    connection = sqlite3.connect(database)
+    try:
+        return [(berth, hours, containers) for berth, hours, containers in connection.execute(BERTH_QUESTION)]
+    finally:
+        connection.close()
+
+
+def cargo_from_tables(database: Path) -> CargoAnswer:
+    """Return the answer that SQLite gives by joining tables from JSON and from XML on the call's id."""
+    connection = sqlite3.connect(database)
+    try:
+        return [(port, count, tonnes) for port, count, tonnes in connection.execute(CARGO_QUESTION)]
+    finally:
+        connection.close()
+
+
+def home_ports(calls: Path) -> dict[str, str]:
+    """Return the home port of the vessel of each call, read without Tessaron."""
+    with open(calls, encoding="utf-8") as file:
+        found = map(json.loads, file)
+        return {call["call_id"]: call["vessel"]["homePort"] for call in found}
+
+
+def answer_from_documents(calls: Path) -> BerthAnswer:
+    """Return the same answer, added up from the documents without Tessaron."""
+    seconds: dict[str, float] = defaultdict(float)
+    containers: dict[str, int] = defaultdict(int)
+    with open(calls, encoding="utf-8") as file:
+        for line in file:
+            call = json.loads(line)
+            for stay in call["stays"] if call["status"] != "cancelled" else ():
+                end, begin = (datetime.fromisoformat(stay[name]) for name in ("to", "from"))
+                seconds[stay["berth"]] += (end - begin).total_seconds()
+                containers[stay["berth"]] += len(stay["moves"])
+    return [(berth, round(seconds[berth] / 3600, 1), containers[berth]) for berth in sorted(seconds)]

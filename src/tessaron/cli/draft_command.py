@@ -1,0 +1,126 @@
+"""`tessaron draft`: write the proposed layout of a source, or bring one up to date."""
+
+from __future__ import annotations
+
+import sys
+from importlib.resources import files
+from typing import Any
+
+import click
+
+from tessaron.cli.command_group import (
+    ByteSize,
+    count_type,
+    records_option,
+    say,
+    source_argument,
+    source_of,
+    workers_option,
+    xml_options,
+)
+
+
+def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:
+    if wanted:
+        click.echo(files("tessaron").joinpath("layout.schema.json").read_text("utf-8"), nl=False)
+        context.exit()
+
+
+@click.command()
+@click.option(
+    "--schema",
+    is_flag=True,
+    is_eager=True,
+    expose_value=False,
+    callback=_print_schema,
+    help="Print the JSON Schema of layout files, for editors.",
+)
+@source_argument
+@click.option("-o", "--output", metavar="FILE", help="The layout file to write; else standard output.")
+@click.option(
+    "--update", "old", metavar="FILE", help="Bring this layout up to date: edits and comments stay."
+)
+@click.option("--replace", is_flag=True, help="Replace the layout file that is there.")
+@records_option
+@xml_options
+@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
+@click.option(
+    "--names",
+    type=click.Choice(["path", "leaf"]),
+    default="path",
+    show_default=True,
+    help="Name columns by their path, or by their last name as far as that tells them apart.",
+)
+@click.option("--keys", type=click.Choice(["sequence", "digest"]), default="sequence", help="As in export.")
+@click.option("--key", metavar="COLUMN", multiple=True, help="As in export.")
+@click.option(
+    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
+)
+@click.option("--origin", is_flag=True, help="As in export.")
+@click.option("--no-envelope", is_flag=True, help="As in export.")
+@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
+@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@click.option("--only", metavar="PATTERN", multiple=True, help="As in export.")
+@click.option("--without", metavar="PATTERN", multiple=True, help="As in export.")
+@click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
+@workers_option
+@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+def draft(
+    sources: tuple[str, ...],
+    output: str | None,
+    old: str | None,
+    replace: bool,
+    no_envelope: bool,
+    dictionary: tuple[str, ...],
+    no_dictionary: tuple[str, ...],
+    **options: Any,
+) -> None:
+    """Write the layout that Tessaron proposes for SOURCE: tables, columns, types, with what is known of each.
+
+    Edit the file, keep it in version control, and run it: tessaron export SOURCE --layout FILE -o DIR.
+    With --update a layout that was edited gets the paths that are new, and those not met are marked.
+    """
+    from tessaron.decide import drafting_run
+    from tessaron.decide.layout_file import Layout
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console
+
+    options |= {
+        "envelope": not no_envelope,
+        "dictionaries": dictionary,
+        "not_dictionaries": no_dictionary,
+    }
+    with ProgressBar(console(stderr=True)) as bar:
+        if old is not None:
+            layout = Layout.read(old)
+            made, changes = drafting_run.update(layout, source_of(sources), progress=bar, **options)
+        else:
+            made, changes = drafting_run.draft(source_of(sources), progress=bar, **options), None
+    target = output or old
+    if target is None:
+        sys.stdout.write(made.text)
+    else:
+        _write(made, target, replace or old == target)
+    if changes is not None:
+        _say_changes(changes)
+
+
+def _write(layout: Any, target: str, replace: bool) -> None:
+    from pathlib import Path
+
+    from tessaron.core.base.errors import TargetError
+
+    if Path(target).exists() and not replace:
+        raise TargetError(f"{target} is there already; --update keeps its edits, --replace writes it anew")
+    layout.write(target)
+    tables = len(layout.tables)
+    columns = sum(len(layout.columns(name)) for name in layout.tables)
+    say(f"{target}: {tables} table{'s' * (tables != 1)}, {columns} columns")
+
+
+def _say_changes(changes: Any) -> None:
+    for word, names in (("new", changes.new), ("not met", changes.unmet), ("met again", changes.met_again)):
+        for name in names:
+            say(f"{word}: {name}")
+    if not any((changes.new, changes.unmet, changes.met_again)):
+        say("the layout knows every path of the source, and the source has every path of the layout")

@@ -1,0 +1,135 @@
+"""`tessaron export`: write the tables of a source into a folder."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any, cast
+
+import click
+
+from tessaron.cli.command_group import (
+    EXIT_CHECK_FAILED,
+    ByteSize,
+    Share,
+    count_type,
+    layout_of,
+    records_option,
+    shaping_options,
+    source_of,
+    told_if_stopped,
+    workers_option,
+    xml_options,
+)
+from tessaron.core.base.bounds import MOST_LEVELS
+
+
+@click.command()
+@click.argument("sources", nargs=-1, metavar="SOURCE...")
+@click.option("-o", "--output", required=True, metavar="DIR", help="Folder to write the tables into.")
+@click.option(
+    "--format",
+    "format_name",
+    type=click.Choice(["parquet", "csv"]),
+    default="parquet",
+    show_default=True,
+    help="Parquet (zstd), or CSV (RFC 4180).",
+)
+@click.option(
+    "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
+)
+@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
+@click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
+@records_option
+@xml_options
+@shaping_options
+@click.option(
+    "--strict", is_flag=True, help="With --layout: paths not met, values beyond columns are failures."
+)
+@click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
+@click.option(
+    "--keys",
+    type=click.Choice(["sequence", "digest"]),
+    default="sequence",
+    show_default=True,
+    help="Row keys: numbers, or digests that are the same on every run.",
+)
+@click.option("--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked.")
+@click.option(
+    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
+)
+@click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
+@click.option(
+    "--duplicate-keys",
+    type=click.Choice(["last", "reject"]),
+    default="last",
+    show_default=True,
+    help="For a name twice in one object: the last value wins, or reject the record.",
+)
+@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
+@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@workers_option
+@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@click.option(
+    "--depth-limit", type=count_type(most=MOST_LEVELS), metavar="N", help="Reject what is nested deeper."
+)
+@click.option("--stop-after", type=count_type(0), metavar="N", help="Fail after more than N rejects.")
+@click.option(
+    "--stop-at-share", type=Share(), metavar="PERCENT", help="Fail if more of the records are rejects: 1%."
+)
+@click.option(
+    "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
+)
+@click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
+@click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
+@click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+def export(
+    sources: tuple[str, ...],
+    output: str,
+    format_name: str,
+    replace: bool,
+    no_envelope: bool,
+    dictionary: tuple[str, ...],
+    no_dictionary: tuple[str, ...],
+    depth_limit: int | None,
+    as_json: bool,
+    layout_file: str | None,
+    from_rejects: str | None,
+    no_sync: bool,
+    **options: Any,
+) -> None:
+    """Write the tables of SOURCE into a folder, one file per table, with a receipt.
+
+    SOURCE is a JSON file (one array, one document, or one per line), also compressed, a folder of such
+    files, a pattern, or `-` for standard input. Several sources are one feed.
+    """
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, notes_view, receipt_view, show
+    from tessaron.write.export import export as write_tables
+
+    if bool(sources) is (from_rejects is not None):
+        raise click.UsageError("expected SOURCE, or --from-rejects FILE")
+    if depth_limit is not None:
+        options["depth_limit"] = depth_limit
+    with ProgressBar(console(stderr=True)) as bar:
+        receipt = write_tables(
+            source_of(sources) if sources else None,
+            output,
+            from_rejects=from_rejects,
+            format=cast("Any", format_name),
+            replace=replace,
+            progress=bar,
+            layout=layout_of(layout_file),
+            envelope=not no_envelope,
+            dictionaries=dictionary,
+            not_dictionaries=no_dictionary,
+            sync=not no_sync,
+            **options,
+        )
+    with told_if_stopped(f"the new tables are all in {output}"):
+        if as_json:
+            click.echo(receipt.to_json(), nl=False)
+        else:
+            show(console(), *receipt_view(receipt))
+            show(console(stderr=True), *notes_view(receipt))
+    if not receipt.passed or (options["strict"] and receipt.misses):
+        sys.exit(EXIT_CHECK_FAILED)

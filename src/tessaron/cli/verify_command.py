@@ -1,0 +1,53 @@
+"""`tessaron verify`: compare an export with what it was made of, and check its tables."""
+
+from __future__ import annotations
+
+import sys
+from typing import Any
+
+import click
+
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, count_type, layout_of, source_of, workers_option
+
+
+@click.command()
+@click.argument("folder", metavar="FOLDER")
+@click.argument("sources", nargs=-1, metavar="[SOURCE...]")
+@click.option("--sample", type=count_type(), metavar="N", help="Compare only the first N records.")
+@click.option("--layout", "layout_file", metavar="FILE", help="The layout; else the one in FOLDER.")
+@workers_option
+@click.option(
+    "--kernel",
+    type=click.Choice(["auto", "compiled", "python"]),
+    default="auto",
+    show_default=True,
+    help="What reads both sides; python is another reader than the one that exports.",
+)
+@click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
+def verify(
+    folder: str, sources: tuple[str, ...], layout_file: str | None, as_json: bool, **options: Any
+) -> None:
+    """Compare the tables in FOLDER with SOURCE, record by record, and check the tables in themselves.
+
+    SOURCE is what was exported; without it, the sources that the receipt names. The exit status is 1 if
+    anything differs or a check fails.
+    """
+    from tessaron.prove import verifying
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, show
+    from tessaron.views.verification_view import verification_view
+
+    with ProgressBar(console(stderr=True)) as bar:
+        found = verifying.verify(
+            folder,
+            source_of(sources) if sources else None,
+            layout=layout_of(layout_file),
+            progress=bar,
+            **options,
+        )
+    if as_json:
+        click.echo(found.to_json())
+    else:
+        show(console(), *verification_view(found))
+    if not found.passed:
+        sys.exit(EXIT_CHECK_FAILED)

@@ -1,1 +1,0 @@
-"""Laying: fragments become the rows of a given layout, whole columns at a time."""

@@ -1,0 +1,233 @@
+"""Drafting: the layout that a settled shape suggests."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import dataclass, replace
+from typing import Literal
+
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.naming import Names, snake_case
+from tessaron.core.base.paths import ENTRY, TEXT_STEP, Origin, Path, local_name, qualified_name
+from tessaron.core.layout.table_set import (
+    ORDINAL,
+    PARENT_KEY,
+    ROW_KEY,
+    THROUGH_KEY,
+    WITHIN_KEY,
+    Column,
+    Table,
+    TableSet,
+)
+from tessaron.core.shape.inference import infer_type
+from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.structure import has_several_ways, is_wrapper, level_between
+from tessaron.core.types.written import written_of
+
+NameStyle = Literal["path", "leaf"]
+VALUE_NAME = "value"
+"""The column for elements (or records) that are scalars themselves."""
+INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
+"""What the table of an array or a dictionary without a name of its own is called after its parent."""
+_SHOWN_ORIGINS = frozenset(Origin) - {
+    Origin.WITHIN, Origin.THROUGH, Origin.CONTENT, Origin.JSON, Origin.REST, Origin.ORDER,
+}  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Place:
+    """A node with its path, and the words that its name is made of below its level."""
+
+    node: ShapeNode
+    path: Path
+    words: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class _Level:
+    """A level that becomes a table."""
+
+    node: ShapeNode
+    path: Path
+    name: str
+    parent: str | None
+    owner: ShapeNode
+
+
+def draft_layout(
+    record: ShapeNode,
+    name: str,
+    names: Names | None = None,
+    rows: Path = (),
+    style: NameStyle = "path",
+    exact: bool = False,
+) -> TableSet:
+    """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
+
+    Args:
+        record: The settled shape (see `structure.settle`).
+        name: Name of the top table.
+        names: Names of tables that are taken.
+        rows: The path of the top level.
+        style: Whether columns are named by their path below the level, or by as little of it as is needed.
+        exact: Whether every table keeps the rest of its rows; else those where strings and numbers mix.
+    """
+    names = names or Names()
+    top = names.claim(name, otherwise="records")
+    tables: list[Table] = []
+    tables_by_level: dict[int, str] = {}
+    pending = [_Level(record, rows, top, None, record)]
+    while pending:
+        level = pending.pop()
+        tables_by_level[id(level.node)] = level.name
+        places = list(_places_on(level))
+        tables.append(_draft_table(level, places, style, exact))
+        below = [child for place in places for child in _levels_at(place, level, names)]
+        pending.extend(reversed(below))
+    named = tuple(_name_through(table, record, tables_by_level) for table in tables)
+    return TableSet(named, exact=exact)
+
+
+def _places_on(level: _Level) -> Iterator[_Place]:
+    """Yield the level's own node and all members below it, objects inside objects included, in order."""
+    pending = [_Place(level.node, level.path)]
+    while pending:
+        place = pending.pop()
+        yield place
+        # An element of XML that only holds others of one name says nothing in their names.
+        above = place.words[:-1] if is_wrapper(place.node) else place.words
+        pending.extend(
+            _Place(node, (*place.path, str(node.step)), _words(above, str(node.step)))
+            for node in reversed(place.node.ordered_members())
+        )
+
+
+def _words(above: tuple[str, ...], step: str) -> tuple[str, ...]:
+    """Return the words for a member; text of XML beside something else is named as what it stands in."""
+    return above if step == TEXT_STEP else (*above, step)
+
+
+def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
+    for node in place.node.levels_below():
+        assert node.step is not None
+        inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
+        words = tuple(map(local_name, place.words)) or (inner,)
+        name = names.claim(level.name, *words, otherwise=inner)
+        yield _Level(node, (*place.path, node.step), name, level.name, place.node)
+
+
+def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: bool) -> Table:
+    names = Names()
+    columns = []
+    shown = [place for place in places if _has_column(place.node)]
+    words = _leaf_words(shown) if style == "leaf" else [place.words for place in shown]
+    for place, own in zip(shown, _local_words(words), strict=True):
+        inferred = infer_type(place.node)
+        name = names.claim(*(own or (VALUE_NAME,)), otherwise="field")
+        written = written_of(place.node.counts, place.node.numbers, inferred.type, inferred.reading)
+        columns.append(
+            Column(name, place.path, inferred.type, inferred.reading, inferred.note, written=written)
+        )
+    keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
+    keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
+    named = {key: _free_name(names, level.name, key) for key in keys}
+    origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
+    if level.owner.is_recursive and level.node is not level.owner:
+        origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
+        if has_several_ways(level.owner):
+            origins.append(_known_node(Origin.WAY, Kind.TEXT))
+    if exact or any(_is_mixed(place.node) for place in shown):
+        columns.append(_origin_column(_known_node(Origin.REST, Kind.TEXT), level, names))
+    known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]
+    table = Table(
+        level.name,
+        level.path,
+        level.parent,
+        named[ROW_KEY],
+        named.get(PARENT_KEY),
+        named.get(ORDINAL),
+        (*known, *columns),
+        within_key=named.get(WITHIN_KEY),
+        through_key=named.get(THROUGH_KEY),
+    )
+    documents = [column.name for column in known if column.path[-1] is Origin.DOCUMENT]
+    return replace(table, document_key=documents[0]) if documents else table
+
+
+def _local_words(words: list[tuple[str, ...]]) -> list[tuple[str, ...]]:
+    """Return names of XML without their prefixes, but where these tell columns apart."""
+    local = [tuple(map(local_name, own)) for own in words]
+    counts = Counter("_".join(map(snake_case, own)) for own in local)
+    return [
+        tuple(map(qualified_name, full)) if counts["_".join(map(snake_case, own))] > 1 else own
+        for own, full in zip(local, words, strict=True)
+    ]
+
+
+def _leaf_words(places: list[_Place]) -> list[tuple[str, ...]]:
+    """Return for each column the last words of its path: so many that no other has the same."""
+    counts = [min(1, len(place.words)) for place in places]
+    while True:
+        taken: dict[str, list[int]] = {}
+        for index, place in enumerate(places):
+            own = place.words[len(place.words) - counts[index] :]
+            taken.setdefault("_".join(snake_case(local_name(word)) for word in own), []).append(index)
+        longer = [
+            index
+            for indices in taken.values()
+            if len(indices) > 1
+            for index in indices
+            if counts[index] < len(places[index].words)
+        ]
+        if not longer:
+            return [
+                place.words[len(place.words) - count :] for place, count in zip(places, counts, strict=True)
+            ]
+        for index in longer:
+            counts[index] += 1
+
+
+def _known_node(step: Origin, kind: Kind) -> ShapeNode:
+    node = ShapeNode(step)
+    node.counts[kind] = 1
+    return node
+
+
+def _order_of_origin(node: ShapeNode) -> int:
+    return list(Origin).index(node.step)  # type: ignore[arg-type]
+
+
+def _origin_column(node: ShapeNode, level: _Level, names: Names) -> Column:
+    assert isinstance(node.step, Origin)
+    inferred = infer_type(node)
+    name = _free_name(names, level.name, node.step.value)
+    return Column(name, (*level.path, node.step), inferred.type, inferred.reading)
+
+
+def _free_name(names: Names, table: str, key: str) -> str:
+    """Return a name for a column that Tessaron adds; a field of that name keeps it."""
+    return names.claim(key, otherwise=key) if names.is_free(key) else names.claim(table, key, otherwise=key)
+
+
+def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, str]) -> Table:
+    if table.through_key is None:
+        return table
+    owner = record
+    for step in table.rows[:-1]:
+        owner = owner.children[step]
+    return replace(table, through=tables_by_level[id(level_between(owner))])
+
+
+def _is_mixed(node: ShapeNode) -> bool:
+    """Say whether a text column of JSON holds more than strings: the text does not tell what it was then."""
+    kinds = node.scalar_kinds()
+    return (
+        not node.is_markup and bool(kinds) and kinds != [Kind.TEXT] and infer_type(node).type.name == "text"
+    )
+
+
+def _has_column(node: ShapeNode) -> bool:
+    """Say whether a column is due: for scalars, and for what is null wherever it stands."""
+    only_null = 0 < node.occurrences == node.counts[Kind.NULL]
+    return only_null or bool(node.scalar_kinds()) or node.declared is not None

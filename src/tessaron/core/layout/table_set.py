@@ -1,0 +1,150 @@
+"""The layout: which tables, columns, keys and types come out. Plain data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import pyarrow as pa
+
+from tessaron.core.base.paths import ENCLOSING, Origin, Path
+from tessaron.core.types.column_types import ColumnType
+from tessaron.core.types.readings import Reading
+
+ROW_KEY, PARENT_KEY, ORDINAL = "row_key", "parent_key", "ordinal"
+WITHIN_KEY, THROUGH_KEY = Origin.WITHIN.value, Origin.THROUGH.value
+"""The names of the key columns, unless the data has a field of that name."""
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One column that comes from the data.
+
+    Attributes:
+        name: Its name in the table.
+        path: Where its values stand, from the record down.
+        type: What it holds.
+        reading: How its texts are read into `type`; None when they are kept, or come as numbers.
+        note: Why the type is wider than expected, for people; or empty.
+        shown: How a layout spells its path or expression; empty when it was drafted.
+        written: How its values stand in the source (see `types.written`); empty if it goes without saying.
+    """
+
+    name: str
+    path: Path
+    type: ColumnType
+    reading: Reading | None = None
+    note: str = ""
+    shown: str = ""
+    written: str = ""
+
+    def words(self) -> tuple[str, str] | None:
+        """Return the words for true and false, where texts were read as booleans."""
+        if self.reading is None or self.reading.name != "boolean":
+            return None
+        yes, _, no = self.reading.separator.partition("/")
+        return yes, no
+
+
+@dataclass(frozen=True, slots=True)
+class Table:
+    """One table: a level of the structure, with its key columns first.
+
+    Attributes:
+        name: Its name.
+        rows: The path of the level whose rows it has; empty for the records.
+        parent: Name of the table its rows belong to; None for the top table.
+        row_key: Name of the primary key column, dense from 1.
+        parent_key: Name of the foreign key column; None for the top table.
+        ordinal: Name of the column with the position in the array, from 1, or 0 for an object that stands
+            without one; None for the top table.
+        columns: The columns of the data.
+        within_key: Only for a structure that contains itself: name of the column with the row of this table
+            that a row stands in; null for the outermost.
+        through_key: Only where it contains itself through another array: name of the column with the row of
+            the table between.
+        through: Name of that table.
+        document_key: Only for records inside an envelope: name of the column with the row of `documents`.
+        documents: Name of the table with a row for each document.
+        enclosing_key: Only for records of XML where documents have several of the elements around them: name
+            of the column with the row of `enclosing`.
+        enclosing: Name of the table with a row for each of those.
+        key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
+    """
+
+    name: str
+    rows: Path
+    parent: str | None
+    row_key: str
+    parent_key: str | None
+    ordinal: str | None
+    columns: tuple[Column, ...]
+    within_key: str | None = None
+    through_key: str | None = None
+    through: str | None = None
+    document_key: str | None = None
+    documents: str | None = None
+    key_type: Literal["integer", "text"] = "integer"
+    nullable_keys: tuple[str, ...] = ()
+    """Key columns that may be null: where rows above stay without rows here."""
+    enclosing_key: str | None = None
+    enclosing: str | None = None
+
+    def key_columns(self) -> list[str]:
+        """Return the names of the key columns, in their order."""
+        names = (self.row_key, self.parent_key, self.within_key, self.through_key, self.ordinal)
+        return [name for name in names if name is not None]
+
+    def key_type_of(self, name: str) -> Literal["integer", "text"]:
+        """Return the type of a key column."""
+        return "integer" if name == self.ordinal else self.key_type
+
+    def _key_arrow_type(self, name: str) -> Any:
+        return pa.int64() if self.key_type_of(name) == "integer" else pa.large_string()
+
+    def references(self) -> list[tuple[str, str]]:
+        """Return the columns that hold the primary key of another table's row, with that table's name."""
+        pairs = (
+            (self.parent_key, self.parent),
+            (self.within_key, self.name),
+            (self.through_key, self.through),
+            (self.document_key, self.documents),
+            (self.enclosing_key, self.enclosing),
+        )
+        return [(column, table) for column, table in pairs if column is not None and table is not None]
+
+    def outwards(self) -> int | None:
+        """Return how many elements further out than the innermost those of `enclosing` are; None without."""
+        for column in self.columns:
+            if column.name == self.enclosing_key:
+                return ENCLOSING.index(column.path[-1])
+        return None
+
+    def arrow_schema(self) -> Any:
+        """Return the Arrow schema: key columns, then the columns of the data."""
+        nullable = (self.within_key, self.through_key, *self.nullable_keys)
+        keys = [
+            pa.field(name, self._key_arrow_type(name), nullable=name in nullable)
+            for name in self.key_columns()
+        ]
+        return pa.schema(keys + [pa.field(column.name, column.type.arrow_type()) for column in self.columns])
+
+
+@dataclass(frozen=True, slots=True)
+class TableSet:
+    """All tables, parents before children.
+
+    Attributes:
+        tables: The tables.
+        natural_key: Columns of the top table that digest keys are made of; empty to use the record's text.
+        exact: Whether the rest of each row is kept with all that is null or empty (see `tables.row_rests`).
+    """
+
+    tables: tuple[Table, ...]
+    natural_key: tuple[str, ...] = ()
+    exact: bool = False
+
+    @property
+    def has_digest_keys(self) -> bool:
+        """Whether keys are digests."""
+        return self.tables[0].key_type == "text"

@@ -1,0 +1,54 @@
+"""The rest of rows in layouts: the column that keeps it, and how the columns beside it are turned back."""
+
+from __future__ import annotations
+
+from tessaron.core.base.paths import Origin
+from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart
+from tessaron.core.plan.plan import ColumnPlan, TablePlan, is_turned_back
+from tessaron.core.plan.rest_plans import RestPlan, WrittenAs
+
+
+def with_rests(part: LayoutPart) -> LayoutPart:
+    """Return a layout in which, if it is exact, every table has a column for the rest of its rows."""
+    if not part.exact:
+        return part
+    return part.model_copy(
+        update={"tables": {name: _with_rest(table) for name, table in part.tables.items()}}
+    )
+
+
+def _with_rest(table: TablePart) -> TablePart:
+    if any(column.origin == Origin.REST.value for column in table.columns.values()):
+        return table
+    name = Origin.REST.value
+    while name in table.columns:
+        name += "_"
+    rest = ColumnPart.model_validate({"origin": Origin.REST.value})
+    return table.model_copy(update={"columns": table.columns | {name: rest}})
+
+
+def keeps_rest(table: TablePlan) -> bool:
+    """Say whether a table has a column for the rest of its rows."""
+    return any(_is_rest(column) for column in table.columns)
+
+
+def rest_of(table: TablePlan) -> RestPlan:
+    """Return how the rest of a table's rows is found."""
+    forms, others = {}, set()
+    for column in table.columns:
+        if column.source is None or _is_rest(column):
+            continue
+        if is_turned_back(column, table):
+            forms[column.source.path] = form_of(column)
+        else:
+            others.add(column.source.path)
+    return RestPlan(table.level, forms, frozenset(others))
+
+
+def form_of(column: ColumnPlan) -> WrittenAs:
+    """Return how the values of a column are turned back."""
+    return WrittenAs(column.type, column.written, column.spelling.words)
+
+
+def _is_rest(column: ColumnPlan) -> bool:
+    return column.source is not None and column.source.path[-1:] == (Origin.REST,)

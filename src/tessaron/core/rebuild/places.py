@@ -1,0 +1,225 @@
+"""Where everything in some tables stands in the documents that are made of them, as a tree of places."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field
+from functools import reduce
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.base.paths import ENTRY, Origin, Path, format_path
+from tessaron.core.layout.table_set import Column, Table
+from tessaron.core.plan.rest_plans import WrittenAs
+from tessaron.core.tables.row_rests import is_object_by_default
+from tessaron.core.types.written import texts_of
+
+
+@dataclass(slots=True, eq=False)
+class ValuePlace:
+    """A place in a document: a value of a column, members, the rows of a table, or several of these.
+
+    Attributes:
+        column: The column whose values stand here.
+        form: How they are turned back.
+        is_raw: Whether the column holds all that stands here, as it is written.
+        members: The places below, by the step that leads there.
+        elements: The table with the elements of the array here.
+        entries: The table with the entries of the dictionary here.
+        again: The table whose rows stand here again, inside its own rows.
+    """
+
+    column: str | None = None
+    form: WrittenAs | None = None
+    is_raw: bool = False
+    members: dict[str, ValuePlace] = field(default_factory=dict)
+    elements: TablePlaces | None = None
+    entries: TablePlaces | None = None
+    again: TablePlaces | None = None
+
+    def walk(self) -> Iterator[tuple[tuple[str, ...], ValuePlace]]:
+        """Yield this place and all below it on the same rows, parents first, with their paths."""
+        pending: list[tuple[tuple[str, ...], ValuePlace]] = [((), self)]
+        while pending:
+            path, place = pending.pop()
+            yield path, place
+            pending += [((*path, step), below) for step, below in reversed(place.members.items())]
+
+    def grow(self, steps: Sequence[str]) -> ValuePlace:
+        """Return the place that members lead to from here, made if it is not there."""
+        place = self
+        for step in steps:
+            place = place.members.setdefault(step, ValuePlace())
+        return place
+
+    def tables(self) -> Iterator[TablePlaces]:
+        """Yield the tables whose rows stand here."""
+        for each in (self.elements, self.entries):
+            if each is not None:
+                yield each
+
+
+@dataclass(slots=True, eq=False)
+class TablePlaces:
+    """A table, and where everything in a row of it stands.
+
+    Attributes:
+        table: The table.
+        row: The row itself.
+        key: The column with the name, for rows that are entries of a dictionary.
+        key_form: How such names are turned back.
+        rest: The column with the rest of the row.
+        way: The column that says where in the row around it a row of a structure that contains itself stands.
+        element: The column with the name of each record's element.
+        ways: The places where such rows can stand, by the text of `way`; None is the only one.
+        is_object: Whether a row without any value is an empty object, and not null.
+        with_empty: As in `TurnedBack`.
+    """
+
+    table: Table
+    row: ValuePlace = field(default_factory=ValuePlace)
+    key: str | None = None
+    key_form: WrittenAs | None = None
+    rest: str | None = None
+    way: str | None = None
+    element: str | None = None
+    ways: dict[str | None, ValuePlace] = field(default_factory=dict)
+    is_object: bool = True
+    with_empty: bool = False
+
+    def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
+        """Yield the rows that stand for something: not those that only keep a row above.
+
+        Such a row has no value, or no row that it would belong to.
+        """
+        for batch in batches:
+            yield batch.filter(self._stands(batch)) if self.with_empty and batch.num_rows else batch
+
+    def _stands(self, batch: Any) -> Any:
+        keys = set(self.table.key_columns())
+        values = [batch.column(name) for name in batch.schema.names if name not in keys]
+        found = reduce(pc.or_, map(pc.is_valid, values)) if values else pa.repeat(True, batch.num_rows)
+        if self.table.parent_key is not None:
+            found = pc.and_(found, pc.is_valid(batch.column(self.table.parent_key)))
+        return found
+
+    def below(self) -> Iterator[TablePlaces]:
+        """Yield the tables whose rows stand in rows of this one."""
+        for _, place in self.row.walk():
+            yield from place.tables()
+
+    def all(self) -> Iterator[TablePlaces]:
+        """Yield this table and all below it, parents before children."""
+        pending = [self]
+        while pending:
+            each = pending.pop(0)
+            yield each
+            pending += each.below()
+
+    def keys_of(self, rows: Any) -> Any:
+        """Return the names of rows that are entries of a dictionary, as texts; None if they are not."""
+        if self.key is None or self.key_form is None:
+            return None
+        form = self.key_form
+        return texts_of(rows.column(self.key), form.type, form.written, form.words)
+
+    def columns(self) -> list[str]:
+        """Return the columns that are needed of the table."""
+        own = [place.column for _, place in self.row.walk()]
+        names = [
+            *self.table.key_columns(),
+            *own,
+            self.key,
+            self.rest,
+            self.way,
+            self.element,
+            self.table.document_key,
+            self.table.enclosing_key,
+        ]
+        return list(dict.fromkeys(name for name in names if name is not None))
+
+
+@dataclass(frozen=True, slots=True)
+class TurnedBack:
+    """A table with the columns whose values go back to where they stood.
+
+    Attributes:
+        table: The table.
+        forms: How their values are turned back, by the column's name.
+        with_empty: Whether rows above without any row here have one all the same.
+    """
+
+    table: Table
+    forms: dict[str, WrittenAs]
+    with_empty: bool = False
+
+
+def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> TablePlaces:
+    """Return where everything in some tables stands.
+
+    Args:
+        tables: The tables of the records, parents before children; the first is the top one.
+        again: Where a structure that contains itself stands again, with where it begins.
+    """
+    made: dict[str, TablePlaces] = {}
+    for each in tables:
+        table = each.table
+        made[table.name] = TablePlaces(table, with_empty=each.with_empty)
+        if table.parent is not None:
+            parent = made[table.parent]
+            place = parent.row.grow(_inside(table.rows[:-1], parent.table.rows))
+            if table.rows[-1:] == (ENTRY,):
+                place.entries = made[table.name]
+            else:
+                place.elements = made[table.name]
+        _add_columns(made[table.name], each)
+    _add_ways(made, again)
+    for places in made.values():
+        paths = [(*places.table.rows, *path) for path, place in places.row.walk() if place.column is not None]
+        places.is_object = is_object_by_default(places.table.rows, paths)
+    return made[tables[0].table.name]
+
+
+def _inside(path: Path, rows: Path) -> tuple[str, ...]:
+    """Return the members that lead from a row to a place; levels without a table of their own vanish."""
+    return tuple(step for step in path[len(rows) :] if isinstance(step, str))
+
+
+def _add_columns(places: TablePlaces, given: TurnedBack) -> None:
+    table = places.table
+    for column in table.columns:
+        last = column.path[-1] if column.path else None
+        if last is Origin.KEY and _is_own(column, table):
+            places.key, places.key_form = column.name, given.forms.get(column.name)
+        elif last is Origin.REST:
+            places.rest = column.name
+        elif last is Origin.WAY:
+            places.way = column.name
+        elif last is Origin.ELEMENT:
+            places.element = column.name
+        elif column.name in given.forms and (not isinstance(last, Origin) or last is Origin.JSON):
+            steps = tuple(step for step in column.path[len(table.rows) :] if not isinstance(step, Origin))
+            place = places.row.grow(_inside(steps, ()))
+            place.column, place.form = column.name, given.forms[column.name]
+            place.is_raw = last is Origin.JSON
+
+
+def _is_own(column: Column, table: Table) -> bool:
+    return column.path[:-1] == table.rows
+
+
+def _add_ways(made: dict[str, TablePlaces], again: dict[Path, Path]) -> None:
+    """Put a table that contains itself at the places where its rows stand again."""
+    for path, begins in again.items():
+        inner = next((each for each in made.values() if each.table.rows[:-1] == begins), None)
+        if inner is None:
+            continue
+        around = [each for each in made.values() if path[: len(each.table.rows)] == each.table.rows]
+        holder = max(around, key=lambda each: len(each.table.rows))
+        steps = _inside(path, holder.table.rows)
+        place = holder.row.grow(steps)
+        place.again = inner
+        way = path[len(inner.table.rows) :]
+        inner.ways[format_path(way) if inner.way is not None else None] = place

@@ -1,1 +1,0 @@
-"""Making documents again from the rows of tables, and what tables keep so that nothing is lost."""

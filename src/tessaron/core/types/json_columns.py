@@ -1,0 +1,142 @@
+"""Putting texts of JSON together, whole columns at a time: strings, objects, arrays."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.base.json_text import quoted_text
+from tessaron.core.base.paths import MARKUP, name_of_step
+from tessaron.core.base.surrogates import read_halves
+from tessaron.core.base.text_lane import Int64s, TextLane
+from tessaron.core.types.told_texts import looks_told
+
+_CONTROL = "[\x00-\x1f]"
+_MOST_JOINED = 500
+"""So many columns are joined at once; more are joined in steps."""
+
+
+def text(value: str) -> Any:
+    """Return a text as an Arrow scalar of the type that all texts have here."""
+    return pa.scalar(value, pa.large_string())
+
+
+def quoted(values: Any) -> Any:
+    """Return texts as strings of JSON (RFC 8259 section 7), null where they are."""
+    if not len(values):
+        return values
+    if pc.any(pc.match_substring(values, "\\")).as_py():
+        values = pc.replace_substring(values, "\\", "\\\\")
+    if pc.any(pc.match_substring(values, '"')).as_py():
+        values = pc.replace_substring(values, '"', '\\"')
+    odd = pc.match_substring_regex(values, _CONTROL)
+    if pc.any(odd).as_py():
+        escaped = [
+            None if each is None else re.sub(_CONTROL, _escape, each)
+            for each in values.filter(odd).to_pylist()
+        ]
+        values = pc.replace_with_mask(values, odd, pa.array(escaped, pa.large_string()))
+    return pc.binary_join_element_wise(text('"'), values, text('"'), text(""))
+
+
+def _escape(found: re.Match[str]) -> str:
+    return f"\\u{ord(found.group()):04x}"
+
+
+def quoted_told(values: Any) -> Any:
+    """Return texts of JSON whose half surrogates are told (see `surrogates`) as strings of JSON."""
+    odd = looks_told(values) if len(values) else None
+    made = quoted(values)
+    if odd is None:
+        return made
+    told = [quoted_text(read_halves(each)) for each in values.filter(odd).to_pylist()]
+    return pc.replace_with_mask(made, odd, pa.array(told, pa.large_string()))
+
+
+def quoted_names(steps: Any) -> Any:
+    """Return the names of members, given as the steps to them, as strings of JSON, null where they are."""
+    if not pc.any(pc.match_substring(steps, MARKUP)).as_py():
+        return quoted_told(steps)
+    names = [None if step is None else quoted_text(name_of_step(step)) for step in steps.to_pylist()]
+    return pa.array(names, pa.large_string())
+
+
+def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
+    """Return objects of JSON, null for a row that has no member.
+
+    Args:
+        members: Steps to them, and for each row the member's value as JSON, or null where it has none.
+        row_count: Rows.
+    """
+    pairs = [
+        pc.binary_join_element_wise(text(f",{quoted_text(name_of_step(step))}:"), values, text(""))
+        for step, values in members
+        if values.null_count < len(values)
+    ]
+    if not pairs:
+        return pa.nulls(row_count, pa.large_string())
+    joined = side_by_side(pairs)
+    whole = pc.binary_join_element_wise(pc.utf8_replace_slice(joined, 0, 1, "{"), text("}"), text(""))
+    return pc.if_else(pc.greater(pc.binary_length(joined), 0), whole, text_null())
+
+
+def side_by_side(parts: list[Any]) -> Any:
+    """Return texts joined without anything between; null counts as empty."""
+    # Arrow's way of skipping nulls leaves out the rows in which all are null.
+    while len(parts) > 1:
+        group, parts = parts[:_MOST_JOINED], parts[_MOST_JOINED:]
+        made = pc.binary_join_element_wise(*group, text(""), null_handling="replace", null_replacement="")
+        parts = [made, *parts]
+    return pc.fill_null(parts[0], "")
+
+
+def text_null() -> Any:
+    """Return no text, as an Arrow scalar."""
+    return pa.scalar(None, pa.large_string())
+
+
+def entries(keys: Any, values: Any) -> Any:
+    """Return members of objects whose names are data: `"key":value`."""
+    return pc.binary_join_element_wise(quoted_names(keys), values, text(":"))
+
+
+def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: str, between: str) -> Any:
+    """Return for each row above what stands below it, as one text; null where nothing does.
+
+    Args:
+        values: Texts without nulls, those of one row above side by side.
+        above: The row above of each, from 0 and never falling.
+        row_count: Rows above.
+        opening: What stands before the first.
+        closing: What stands behind the last.
+        between: What stands between two.
+    """
+    if not len(values):
+        return pa.nulls(row_count, pa.large_string())
+    is_first = np.ones(len(above), np.bool_)
+    is_first[1:] = above[1:] != above[:-1]
+    is_last = np.ones(len(above), np.bool_)
+    is_last[:-1] = is_first[1:]
+    parts = [pc.if_else(pa.array(is_first), text(opening), text(between)), values]
+    parts += [pc.if_else(pa.array(is_last), text(closing), text(""))] if closing else []
+    # What belongs together stands side by side now: only the bounds have to be taken.
+    lane = TextLane.of(pc.binary_join_element_wise(*parts, text("")))
+    starts = np.flatnonzero(is_first)
+    bounds = lane.offsets[np.append(starts, len(above))]
+    whole = TextLane(np.ascontiguousarray(bounds), lane.data).to_arrow()
+    places = np.full(row_count, -1, np.int64)
+    places[above[starts]] = np.arange(len(starts))
+    return whole.take(pa.array(places, mask=places < 0))
+
+
+def coalesced(first: Any, *others: Any) -> Any:
+    """Return for each row the first of several texts that is not null."""
+    for other in others:
+        if first.null_count == 0:
+            return first
+        first = pc.coalesce(first, other)
+    return first

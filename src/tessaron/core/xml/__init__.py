@@ -1,1 +1,0 @@
-"""XML before the kernel: tags, namespaces, where the records stand, and cutting documents into chunks."""

@@ -1,0 +1,108 @@
+"""Drafting a layout from a source, and bringing one that people have edited up to date with it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import ExitStack
+from dataclasses import replace
+from typing import Any
+
+from tessaron.core.base.paths import Path
+from tessaron.core.layout.layout_writing import Draft, write_draft
+from tessaron.core.plan.layout_updating import Update, update_text
+from tessaron.decide.draft_facts import draft_of
+from tessaron.decide.layout_file import Layout
+from tessaron.engine.feeds import Feed, NoProgress, Progress
+from tessaron.engine.options import Options
+from tessaron.engine.pool import Pool
+from tessaron.engine.reading import SourceReading
+from tessaron.engine.spill import Spill
+from tessaron.sources.inputs import Input, resolve_inputs
+
+
+def draft(source: Any, *, progress: Progress | None = None, **options: Any) -> Layout:
+    """Return the layout that Tessaron proposes for the records of `source`.
+
+    Args:
+        source: As in `shred`.
+        progress: Is told how far reading is.
+        **options: As in `shred`; `names` is `path` or `leaf`.
+
+    Raises:
+        SourceError: When a source cannot be read.
+        DataError: When it is not JSON.
+        UsageError: When an option cannot be right.
+    """
+    return draft_inputs(resolve_inputs(source), Options.of(options), progress)
+
+
+def draft_inputs(inputs: list[Input], options: Options, progress: Progress | None = None) -> Layout:
+    """Return the layout that Tessaron proposes for the records of inputs; see `draft`."""
+    return Layout(write_draft(_drafted(inputs, options, progress)), "draft")
+
+
+def update(
+    layout: Layout, source: Any, *, progress: Progress | None = None, **options: Any
+) -> tuple[Layout, Update]:
+    """Return a layout brought up to date with a source, and what has changed.
+
+    Every edit and comment is kept. Paths that the layout does not know are added, marked as new; tables and
+    columns whose path the source has not are marked as not met.
+
+    Args:
+        layout: The layout.
+        source: As in `shred`.
+        progress: Is told how far reading is.
+        **options: As in `shred`, but for those that a layout speaks of itself.
+
+    Raises:
+        SourceError: When the source cannot be read.
+        DataError: When it is not JSON.
+        UsageError: When an option cannot be right.
+    """
+    settled = Options.of(options)
+    settled.check_with_layout()
+    part = layout.part
+    settled = replace(
+        settled,
+        name=part.reading.name or _top_table(layout),
+        records=part.reading.records,
+        envelope=part.reading.envelope,
+        duplicate_keys=part.reading.duplicate_keys,
+        format=part.reading.format,
+        white_space=part.reading.white_space,
+        namespaces=part.reading.namespaces,
+        xsd=part.reading.xsd,
+        dictionaries=tuple(part.structure.dictionaries),
+        not_dictionaries=tuple(part.structure.not_dictionaries),
+        names=part.reading.names,
+    )
+    compiled = layout.compiled(secret=b"any")
+    levels = [table.level for table in compiled.records.tables]
+    drafted = _drafted(resolve_inputs(source), settled, progress, levels)
+    text, changes = update_text(layout.text, compiled, drafted)
+    return Layout(text, layout.source), changes
+
+
+def _top_table(layout: Layout) -> str:
+    """Return the table of the records themselves, or else the first."""
+    plans = layout.compiled(secret=b"any").records.tables
+    return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
+
+
+def _drafted(
+    inputs: list[Input], options: Options, progress: Progress | None, levels: Sequence[Path] = ()
+) -> Draft:
+    """Return what a source suggests, where it is known that some levels have rows, be it a single one."""
+    with ExitStack() as stack:
+        pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
+        feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
+        told = progress or NoProgress()
+        reading = SourceReading(inputs, options, feeds[0], feeds[1], told, pool, is_survey=True)
+        reading.selection = options.selection()
+        reading.read_all()
+        reading.settle(levels)
+        for first in reading.rejects[:1]:
+            count = f"{reading.rejected:,} records cannot be read"
+            told.say(f"{count}; the first: {first.place()}: {first.message}")
+        return draft_of(reading, options)

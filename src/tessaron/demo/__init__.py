@@ -1,1 +1,0 @@
-"""The demo world: the harbour office of the made-up port of Brackwater."""

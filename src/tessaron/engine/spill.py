@@ -1,0 +1,89 @@
+"""Packed chunks put aside while the shape is still being learnt: in memory while few, then on disk."""
+
+from __future__ import annotations
+
+import mmap
+import tempfile
+from collections.abc import Iterator, Sequence
+from types import TracebackType
+from typing import IO
+
+from tessaron.core.base.errors import TargetError
+
+_IN_MEMORY_BYTES = 16 * 1024 * 1024
+_Parts = Sequence[bytes | memoryview]
+
+
+class Spill:
+    """Keeps packed chunks in order.
+
+    The file on disk has no name: the system removes it with the process, however that ends. Chunks begin
+    where pages do, so that each is read by mapping it into memory, without a copy.
+    """
+
+    def __init__(self) -> None:
+        self._kept: list[_Parts] = []
+        self._kept_bytes = 0
+        self._file: IO[bytes] | None = None
+        self._written: list[tuple[int, list[int]]] = []
+
+    def __enter__(self) -> Spill:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._kept.clear()
+        if self._file is not None:
+            self._file.close()
+
+    def __len__(self) -> int:
+        """Return how many chunks are kept."""
+        return len(self._written) + len(self._kept)
+
+    def write(self, packed: _Parts) -> None:
+        """Append a chunk, given in parts.
+
+        Raises:
+            TargetError: When the temporary folder is full.
+        """
+        self._kept.append(packed)
+        self._kept_bytes += sum(map(len, packed))
+        if self._kept_bytes <= _IN_MEMORY_BYTES and self._file is None:
+            return
+        try:
+            for parts in self._kept:
+                self._write(parts)
+        except OSError as error:
+            raise TargetError(
+                f"{tempfile.gettempdir()}: no room for temporary data: {error.strerror}; "
+                "set TMPDIR to a folder on a larger disk"
+            ) from error
+        self._kept.clear()
+
+    def _write(self, parts: _Parts) -> None:
+        if self._file is None:
+            self._file = tempfile.TemporaryFile()  # noqa: SIM115
+        at = self._file.seek(0, 2)
+        start = -(-at // mmap.ALLOCATIONGRANULARITY) * mmap.ALLOCATIONGRANULARITY
+        self._file.write(bytes(start - at))
+        for part in parts:
+            self._file.write(part)
+        self._written.append((start, list(map(len, parts))))
+
+    def read(self) -> Iterator[_Parts]:
+        """Yield all chunks in the order in which they were written."""
+        if self._file is not None:
+            self._file.flush()
+            for start, sizes in self._written:
+                yield _mapped(self._file.fileno(), start, sizes)
+        yield from self._kept
+
+
+def _mapped(file: int, start: int, sizes: Sequence[int]) -> _Parts:
+    whole = memoryview(mmap.mmap(file, sum(sizes), offset=start, access=mmap.ACCESS_READ))
+    parts, at = [], 0
+    for size in sizes:
+        parts.append(whole[at : at + size])
+        at += size
+    return parts

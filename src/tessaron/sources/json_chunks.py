@@ -1,0 +1,186 @@
+"""From the bytes of a source to chunks of whole JSON records."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.base.paths import format_path
+from tessaron.core.cutting.envelope import EnvelopeSplitter, recognise_envelope
+from tessaron.core.cutting.json_splitting import Chunk, OuterForm, RecordSplitter, SplitError, recognise_form
+from tessaron.sources.encodings import utf8_blocks
+from tessaron.sources.inputs import ByteInput
+from tessaron.sources.limits import record_limit
+
+if TYPE_CHECKING:
+    from tessaron.core.query.jsonpath import JsonPath
+
+CHUNK_BYTES = 6 * 1024 * 1024
+"""Bytes read at once: the unit of work, and what bounds memory."""
+HEAD_BYTES = 1024 * 1024
+"""Bytes looked at to recognise how the records stand; the same for every size of chunks."""
+_BLANK = b" \t\r\n"
+_RECORD_SEPARATOR = b"\x1e"
+
+
+@dataclass(frozen=True, slots=True)
+class RecordsAt:
+    """Where the records stand in the documents of a source.
+
+    Attributes:
+        form: How documents or records stand.
+        names: The names on the way to the records inside each document; None when the documents are the
+            records.
+        recognised: Whether this was recognised, not given.
+    """
+
+    form: OuterForm
+    names: tuple[str, ...] | None = None
+    recognised: bool = False
+
+
+class ChunkReader:
+    """Reads one source as chunks of whole records, in order.
+
+    Args:
+        source: The source.
+        on_bytes: Is told how many more bytes were read.
+        chunk_bytes: Bytes read at once.
+        path: Where the records stand, as names and a wildcard, or `$`; else it is recognised.
+        lines_are_documents: Whether the lines of JSON Lines are given whole, whatever the path.
+        must_find: Whether it is an error when no document has what the path names.
+
+    Attributes:
+        place: Where the records stand; known once the first chunk was asked for.
+        head: The first bytes of the source, as UTF-8.
+        documents: At the end: how many documents were looked into for the records.
+    """
+
+    def __init__(
+        self,
+        source: ByteInput,
+        on_bytes: Callable[[int], None],
+        chunk_bytes: int,
+        path: JsonPath | None,
+        lines_are_documents: bool = False,
+        must_find: bool = True,
+    ):
+        self.place: RecordsAt | None = None
+        self.head = b""
+        self.documents = 0
+        self._lines_are_documents = lines_are_documents
+        self._must_find = must_find
+        self._source = source
+        self._on_bytes = on_bytes
+        self._chunk_bytes = chunk_bytes
+        self._path = path
+
+    @property
+    def is_inside(self) -> bool:
+        """Whether the chunks come from inside documents; known once the first was asked for."""
+        return self.place is not None and (self.place.names is not None or self.place.form is OuterForm.ARRAY)
+
+    def __iter__(self) -> Iterator[Chunk]:
+        """Yield the chunks.
+
+        Raises:
+            SourceError: When reading fails.
+            DataError: When there is no JSON in it, or its outer form is broken.
+            UsageError: When no document has what the path to the records names.
+        """
+        with self._source.open() as stream:
+            skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
+            broken: list[DataError] = []
+            blocks = _until_broken(blocks, broken)
+            head, is_whole = _head(blocks)
+            if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
+                head, blocks = _without_separators(head), map(_without_separators, blocks)
+            self.head = head
+            self.place = _place_of(head, is_whole, self._path)
+            if self.place is not None and self.place.form is OuterForm.LINES and self._lines_are_documents:
+                self.place = RecordsAt(OuterForm.LINES)
+            if self.place is None:
+                raise (
+                    broken[0]
+                    if broken
+                    else DataError(
+                        "the source is empty; expected a JSON array, a JSON object, or one object per line",
+                        Place(self._source.name),
+                        "empty",
+                    )
+                )
+            splitter = _splitter(self.place, skipped)
+            try:
+                for block in _sliced(head, blocks, self._chunk_bytes):
+                    yield from splitter.feed(block)
+                yield from splitter.finish()
+            except SplitError as error:
+                if broken:
+                    raise broken[0] from None
+                fault = error.fault
+                place = Place(self._source.name, byte_offset=fault.byte_offset)
+                raise DataError(fault.reason, place, fault.code) from None
+            if broken:
+                raise broken[0]
+        if isinstance(splitter, EnvelopeSplitter):
+            self.documents = splitter.documents
+        if self._must_find and isinstance(splitter, EnvelopeSplitter) and not splitter.found:
+            raise UsageError(_nothing_found(self._source.name, splitter, self.place.names or ()))
+
+
+def _until_broken(blocks: Iterator[bytes], broken: list[DataError]) -> Iterator[bytes]:
+    """Yield blocks up to where they cannot be read any more; `broken` is given the reason then."""
+    try:
+        yield from blocks
+    except DataError as error:
+        broken.append(error)
+
+
+def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt | None:
+    form = recognise_form(head)
+    if form is None:
+        return None
+    if path is not None:
+        names = path.plain_names()
+        if names == () and form is OuterForm.ARRAY:
+            return RecordsAt(form)
+        return RecordsAt(OuterForm.VALUES if form is OuterForm.ARRAY else form, names)
+    names = recognise_envelope(head, is_whole) if form is not OuterForm.ARRAY else None
+    return RecordsAt(form, names, names is not None)
+
+
+def _splitter(place: RecordsAt, byte_offset: int) -> RecordSplitter | EnvelopeSplitter:
+    if place.names is None:
+        return RecordSplitter(place.form, byte_offset, record_limit())
+    return EnvelopeSplitter(place.names, byte_offset)
+
+
+def _without_separators(block: bytes) -> bytes:
+    """Turn the record separators of a text sequence (RFC 7464) into spaces, which JSON texts ignore."""
+    return block.replace(_RECORD_SEPARATOR, b" ")
+
+
+def _head(blocks: Iterator[bytes]) -> tuple[bytes, bool]:
+    """Return the first bytes with something in them, and whether they are all."""
+    head = bytearray()
+    for block in blocks:
+        head += block
+        if len(head) >= HEAD_BYTES and bytes(head).strip(_BLANK):
+            return bytes(head), False
+    return bytes(head), True
+
+
+def _sliced(head: bytes, blocks: Iterator[bytes], chunk_bytes: int) -> Iterator[bytes]:
+    for start in range(0, len(head), chunk_bytes):
+        yield head[start : start + chunk_bytes]
+    yield from blocks
+
+
+def _nothing_found(source: str, splitter: EnvelopeSplitter, names: tuple[str, ...]) -> str:
+    wanted = format_path(names) + "[*]"
+    nearest = format_path(splitter.nearest)
+    others = ", ".join(format_path((*splitter.nearest, name)) for name in list(splitter.others)[:5])
+    there = f"; there are {others}" if others else ""
+    return f"{source}: no records at {wanted}: the way leads to {nearest} and no further{there}"

@@ -1,0 +1,209 @@
+"""The receipt: what a run read and wrote, with totals that must add up."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from tessaron.core.base.errors import SourceError
+from tessaron.engine.receipt_text import plain_data, spread_json
+from tessaron.engine.rejects import SourceRead
+from tessaron.sinks.target_folder import RECEIPT_FILE, REJECTS_FILE
+from tessaron.write.balance import Balance, gaps
+
+
+@dataclass(frozen=True, slots=True)
+class Note:
+    """Something recognised about a path."""
+
+    path: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class ColumnWritten:
+    """One column: its name and type, the path it comes from (None for a key), and why it is widened."""
+
+    name: str
+    type: str
+    path: str | None = None
+    note: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class ForeignKey:
+    """A column that holds the primary key of a row of another table (or of the same)."""
+
+    column: str
+    table: str
+
+
+@dataclass(frozen=True, slots=True)
+class KeyCheck:
+    """How a key stood the test: rows that have the values of an earlier one, rows with a null in it."""
+
+    columns: tuple[str, ...]
+    duplicates: int
+    nulls: int
+    table: str = ""
+
+    @property
+    def passed(self) -> bool:
+        """Whether the key is one."""
+        return not self.duplicates and not self.nulls
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """Something that did not hold in a run by a layout: how often, what became of it, and the first case.
+
+    `outcome` is what was rejected, `record` or `value`, or `note` where nothing was.
+    """
+
+    code: str
+    name: str
+    path: str
+    outcome: str
+    count: int
+    example: str
+
+
+@dataclass(frozen=True, slots=True)
+class LeftOut:
+    """Values at a path that no column has."""
+
+    path: str
+    values: int
+
+
+@dataclass(frozen=True, slots=True)
+class TableWritten:
+    """One table: its file in the target folder, its rows, its digest, its columns with the keys first."""
+
+    name: str
+    file: str
+    rows: int
+    sha256: str
+    parent: str | None
+    primary_key: tuple[str, ...]
+    references: tuple[ForeignKey, ...]
+    columns: tuple[ColumnWritten, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Receipt:
+    """What one run did.
+
+    Attributes:
+        version: Version of Tessaron.
+        started: When the run began: ISO 8601, UTC.
+        seconds: How long it took.
+        format: `parquet` or `csv`.
+        target: The folder written.
+        sources: What was read, in order.
+        records: Records in the tables, all sources together.
+        rejected: Records left out; they stand in `rejects.ndjson`.
+        repeated_names: Values that gave way to a later one of the same name in the same object.
+        tables: What was written, parents before children.
+        notes: What was recognised in the structure.
+        candidate_keys: Columns of the top table that are never null and have every value once.
+        key_check: How the natural key, or the digest of the records, stood the test of being unique.
+        layout: The layout file, if there was one.
+        key_checks: How the natural keys of all tables of a layout stood that test.
+        filtered: Rows that the filters of a layout took away, by table.
+        left_out: What was not chosen.
+        rejected_values: Values that did not fit: null in the table; they stand in `rejects.ndjson`.
+        findings: What did not hold, by column.
+        unmet: Tables and columns of the layout whose path stood nowhere.
+        reasons: How many rejects there are of each code.
+        for_spreadsheets: Whether texts of CSV that look like formulas begin with an apostrophe.
+        is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
+        depth_limit: The deepest nesting that was read.
+        balance: What was counted at different places of the run; see `balance`.
+    """
+
+    version: str
+    started: str
+    seconds: float
+    format: str
+    target: str
+    sources: tuple[SourceRead, ...]
+    records: int
+    rejected: int
+    repeated_names: int
+    tables: tuple[TableWritten, ...]
+    notes: tuple[Note, ...] = ()
+    candidate_keys: tuple[str, ...] = ()
+    key_check: KeyCheck | None = None
+    layout: str | None = None
+    key_checks: tuple[KeyCheck, ...] = ()
+    filtered: dict[str, int] = field(default_factory=dict)
+    left_out: tuple[LeftOut, ...] = ()
+    rejected_values: int = 0
+    findings: tuple[Finding, ...] = ()
+    unmet: tuple[str, ...] = ()
+    reasons: dict[str, int] = field(default_factory=dict)
+    for_spreadsheets: bool = False
+    is_whole: bool = False
+    depth_limit: int = 0
+    balance: tuple[Balance, ...] = ()
+
+    @property
+    def passed(self) -> bool:
+        """Whether nothing was rejected and every key is one."""
+        checks = [check for check in (self.key_check, *self.key_checks) if check is not None]
+        fine = not self.rejected and not self.rejected_values and all(check.passed for check in checks)
+        return fine and not self.gaps
+
+    @property
+    def gaps(self) -> list[Balance]:
+        """The sums that are not right: something was lost on the way, by a fault of Tessaron."""
+        return gaps(self.balance)
+
+    @property
+    def misses(self) -> bool:
+        """Whether paths of the layout stood nowhere, or values had no column among numbered ones or flags."""
+        return bool(self.unmet) or any(each.code in ("beyond", "no_flag") for each in self.findings)
+
+    @property
+    def rows(self) -> int:
+        """Rows written, all tables together."""
+        return sum(table.rows for table in self.tables)
+
+    def to_dict(self) -> dict[str, Any]:
+        """Return the receipt as plain data, as it stands in `receipt.json`."""
+        return dict(plain_data(self))
+
+    def to_json(self) -> str:
+        """Return the text of `receipt.json`."""
+        return spread_json(self.to_dict()) + "\n"
+
+
+def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:
+    """Yield the rejects of the export in a folder, in their order."""
+    path = folder / REJECTS_FILE
+    if path.exists():
+        with open(path, encoding="utf-8") as file:
+            for line in file:
+                yield json.loads(line)
+
+
+def read_receipt(folder: Path) -> dict[str, Any]:
+    """Return the receipt of an export; nothing where there is none.
+
+    Raises:
+        SourceError: When it cannot be read.
+    """
+    path = folder / RECEIPT_FILE
+    if not path.exists():
+        return {}
+    try:
+        found = json.loads(path.read_text("utf-8"))
+    except (OSError, ValueError) as error:
+        raise SourceError(f"{path}: cannot be read: {error}") from error
+    if not isinstance(found, dict):
+        raise SourceError(f"{path}: is no receipt")
+    return found

@@ -1,0 +1,319 @@
+"""A run: every chunk of the sources becomes rows, by a layout that is given or that the run drafts itself."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import ExitStack
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow.compute as pc
+
+from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.paths import Origin
+from tessaron.core.layout.table_set import TableSet
+from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
+from tessaron.core.tables.laid import Laid
+from tessaron.core.tables.lay_work import LaidResult, LayWork
+from tessaron.core.tables.numbering import RowNumbers, renumber
+from tessaron.engine.feeds import Feed, Progress
+from tessaron.engine.options import Options
+from tessaron.engine.pool import Pool
+from tessaron.engine.reading import SourceReading
+from tessaron.engine.reject_log import RejectLog
+from tessaron.engine.spill import Spill
+from tessaron.sources.inputs import Input
+from tessaron.write.account import Account
+from tessaron.write.drafted_tables import Drafted, drafted_tables
+from tessaron.write.outcome import Outcome
+from tessaron.write.receipt import Finding
+from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
+
+
+@dataclass
+class _Documents(Feed):
+    """Takes in the documents around the records, as rows."""
+
+    waiting: list[tuple[str, LaidResult]] = field(default_factory=list)
+
+    def add(self, result: Any, records_before: int, source: str) -> None:
+        """Keep the rows of a document until they are asked for."""
+        self.waiting.append((source, result))
+
+
+@dataclass(frozen=True, slots=True)
+class _Made:
+    """What became of a chunk of a source, by which plan."""
+
+    plan: LayingPlan
+    result: LaidResult
+    source: str = ""
+    records_before: int = 0
+
+
+class TableRun:
+    """One run.
+
+    Args:
+        inputs: The sources.
+        options: How they are read.
+        progress: Is told how far the run is.
+        stack: Closes what the run opens.
+        plans: What it makes tables by; None to draft that from all that is read, which is put aside then.
+        text: The layout they come from, as a layout file.
+
+    Attributes:
+        reading: What was read.
+        account: What was done.
+    """
+
+    def __init__(
+        self,
+        inputs: list[Input],
+        options: Options,
+        progress: Progress,
+        stack: ExitStack,
+        plans: Plans | None = None,
+        text: str = "",
+    ):
+        self._options, self._progress, self._stack, self._text = options, progress, stack, text
+        self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
+        self._is_given = plans is not None
+        self._records = Feed(stack.enter_context(Spill()), joins=not self._is_given)
+        self._documents = (_Documents if self._is_given else Feed)(stack.enter_context(Spill()))
+        self.reading = SourceReading(inputs, options, self._records, self._documents, progress, self._pool)
+        self.reading.selection = options.selection()
+        # With masks the records of rejects are only kept where that is asked for.
+        keeps_records = plans is None or not plans.has_masks or options.keep_raw_rejects
+        self.reading.log = stack.enter_context(
+            RejectLog(options.stop_after, options.stop_at_share, keeps_records=keeps_records)
+        )
+        self.account = Account({} if plans is None else plans.paths, log=self.reading.log)
+        self._numbers = RowNumbers()
+        self._drafted: Drafted | None = None
+        self._own_watch: DraftedKeyWatch | None = None
+        if plans is not None:
+            self._take(plans)
+            self.reading.selection = plans.records.selection
+            self.reading.wants_above = plans.wants_above
+            if plans.around is not None:
+                self.reading.around = LayWork(plans.around, options.kernel)
+
+    def _take(self, plans: Plans) -> None:
+        self._plans = plans
+        self._watches = Watches(plans, self._stack)
+        self._record_numbers = list(_record_numbers(plans.records))
+
+    def read(self) -> TableSet:
+        """Return the tables that will be written, parents before children; to draft them, read all."""
+        if self._is_given:
+            return self._plans.written()
+        self.reading.read_all()
+        self.reading.settle()
+        drafted = self._drafted = drafted_tables(self.reading, self._options)
+        self._take(drafted.plans)
+        if not drafted.is_flat:
+            self._own_watch = DraftedKeyWatch(drafted.top, drafted.key, drafted.possible_keys, self._stack)
+        return drafted.plans.written()
+
+    def layout_text(self) -> str:
+        """Return the layout as a layout file."""
+        return self._text if self._drafted is None else self._drafted.text()
+
+    def rows(self) -> Iterator[dict[str, Any]]:
+        """Yield, chunk by chunk, the rows of the tables."""
+        for made in self._made():
+            laid, plan = made.result.laid, made.plan
+            are_records = plan is self._plans.records
+            if self._drafted is not None:
+                _check_drafted(laid, self._drafted)
+            if are_records:
+                laid = self._of_records(laid, made)
+            self.account.add(laid, made.source, made.records_before, made.result.places, are_records)
+            batches = self._numbers.number(laid.batches, plan.written())
+            self._watches.add(batches)
+            if self._own_watch is not None:
+                self._own_watch.add(batches)
+            yield batches
+        self._look_back()
+
+    def _of_records(self, laid: Laid, made: _Made) -> Laid:
+        """Return the rows of records as they go into tables."""
+        if self._is_given and not self._plans.multiplies:
+            self._count_records_on(laid, made.records_before)
+        return self._without_repeats(laid, made.source, made.records_before)
+
+    def _made(self) -> Iterator[_Made]:
+        if not self._is_given:
+            yield from self._put_aside()
+        elif self._plans.multiplies:
+            self.reading.read_all()
+            yield from self._waiting_documents()
+            yield from self._put_aside()
+        else:
+            self.reading.work = LayWork(self._plans.records, self._options.kernel, bool(self._watches.firsts))
+            for source, result, records_before in self.reading.results():
+                yield from self._waiting_documents()
+                yield _Made(self._plans.records, result, source, records_before)
+            yield from self._waiting_documents()
+
+    def _put_aside(self) -> Iterator[_Made]:
+        """Yield what becomes of all that was put aside; what tables multiply to is announced first."""
+        self._records.close()
+        self._announce()
+        feeds = [(self._documents, self._plans.around), (self._records, self._plans.records)]
+        chosen = [(feed, plan) for feed, plan in feeds if plan is not None]
+        steps, step = sum(len(feed.spill) for feed, _ in chosen), 0
+        for feed, plan in chosen:
+            for index, result in enumerate(self._results(feed, plan)):
+                # Tapes that were joined have no one source: what is drafted rejects nothing.
+                source = feed.sources[index] if not feed.joins else ""
+                before = feed.records_before[index] if not feed.joins else 0
+                yield _Made(plan, result, source, before)
+                step += 1
+                self._progress.write(step, steps)
+
+    def _results(self, feed: Feed, plan: LayingPlan) -> Iterator[LaidResult]:
+        work = LayWork(plan, self._options.kernel, plan is self._plans.records and bool(self._watches.firsts))
+        return self._pool.map(work, feed.spill.read())
+
+    def _announce(self) -> None:
+        """Say how many rows tables multiply to, before they are written."""
+        if not self._plans.multiplies:
+            return
+        counts: dict[str, int] = {}
+        for result in self._results(self._records, self._plans.records):
+            for name, batch in result.laid.batches.items():
+                counts[name] = counts.get(name, 0) + batch.num_rows
+        for table in self._plans.records.tables:
+            if table.multiply:
+                pairs = " × ".join((table.name, *table.multiply))
+                self._progress.say(f"{table.name}: {counts.get(table.name, 0):,} rows come out of {pairs}")
+
+    def _waiting_documents(self) -> Iterator[_Made]:
+        assert isinstance(self._documents, _Documents)
+        for source, result in self._documents.waiting:
+            assert self._plans.around is not None
+            yield _Made(self._plans.around, result, source)
+        self._documents.waiting.clear()
+
+    def _count_records_on(self, laid: Laid, records_before: int) -> None:
+        """Let record numbers, which a chunk counts from 1, go on after the chunks before it."""
+        for table, index in self._record_numbers if records_before else ():
+            batch = laid.batches[table]
+            numbers = pc.add(batch.column(index), records_before)
+            laid.batches[table] = batch.set_column(index, batch.schema.field(index), numbers)
+
+    def _without_repeats(self, laid: Laid, source: str, records_before: int) -> Laid:
+        """Leave out the records that repeat a value which must be unique."""
+        dropped = np.zeros(laid.record_count, np.bool_)
+        for plan, seen in self._watches.firsts:
+            repeats = repeated_rows(plan, seen, laid.batches)
+            if repeats.any():
+                records = laid.records[plan.table][repeats]
+                for record in np.unique(records[~dropped[records]]).tolist():
+                    self.account.reject_repeat(plan, source, records_before + record + 1)
+                dropped[records] = True
+                self._say_repeats(plan, int(repeats.sum()), source)
+        if not dropped.any():
+            return laid
+        laid.rejected += int(dropped.sum())
+        left = renumber(laid, self._plans.records, dropped)
+        _count_dropped(laid, left)
+        return left
+
+    def _say_repeats(self, plan: ColumnPlan, count: int, source: str) -> None:
+        name = f"{plan.table}.{plan.name}"
+        known = next(
+            (each for each in self.account.findings() if (each.code, each.name) == ("unique", name)), None
+        )
+        reason = known.example if known else f"a value is there already ({source})"
+        total = count + (known.count if known else 0)
+        self.account.note(Finding("unique", name, plan.text, "record", total, reason))
+
+    def _look_back(self) -> None:
+        """Check what only the whole run shows."""
+        for name, outcome, repeats in self._watches.repeats():
+            reason = f"{repeats:,} values are there more than once"
+            if outcome == "stop":
+                raise DataError(
+                    f"{name}: {reason}; the layout says to stop", Place("the whole run"), "unique"
+                )
+            self.account.note(Finding("unique", name, "", "note", repeats, reason))
+
+    def done(self) -> Outcome:
+        """Return what was done, once all rows were taken."""
+        reading, account, drafted, own = self.reading, self.account, self._drafted, self._own_watch
+        reading.log.check_share(account.records + account.rejected + reading.rejected, is_end=True)
+        tables = self._plans.records.written()
+        if drafted is None and tables.tables:
+            reading.note_unkept(tables)
+        top = next((table.name for table in self._plans.records.tables if not table.level), "")
+        return Outcome(
+            tuple(reading.sources),
+            account.records,
+            reading.rejected + account.rejected,
+            reading.repeated,
+            (*reading.notes, *_told_left_out(reading.log)),
+            reading.log,
+            reading.is_partial,
+            candidate_keys=() if own is None else own.candidate_keys(),
+            key_check=None if own is None else own.key_check(),
+            key_checks=self._watches.key_checks(),
+            filtered=account.filtered,
+            left_out=account.left_out + reading.passed,
+            rejected_values=account.rejected_values,
+            findings=account.findings(),
+            unmet=account.unmet(),
+            counted=account.counted() if drafted is None else drafted.counted,
+            is_whole=drafted is not None and not drafted.is_flat and reading.selection is None,
+            top=top if drafted is None else drafted.top,
+            unread=reading.rejected,
+        )
+
+
+def _check_drafted(laid: Laid, drafted: Drafted) -> None:
+    """Check that tables drafted from the data hold all of it."""
+    for path in () if drafted.is_flat else laid.left_out:
+        raise RuntimeError(f"values at {path} have no column; please report this")
+    for problem in laid.problems:
+        raise RuntimeError(f"{problem.name}: {problem.cases[0].reason}; please report this")
+    # What was passed over was counted while the structure was learnt.
+    laid.passed.clear()
+
+
+def _count_dropped(laid: Laid, left: Laid) -> None:
+    """Count the rows and values of records that were dropped late."""
+    for name, batch in laid.batches.items():
+        if name not in laid.read:
+            continue
+        left.gone[name] += batch.num_rows - left.batches[name].num_rows
+        for column, values in zip(batch.schema.names, batch.columns, strict=True):
+            kept = left.batches[name].column(column)
+            if f"{name}.{column}" in laid.read:
+                left.gone[f"{name}.{column}"] += len(values.drop_null()) - len(kept.drop_null())
+
+
+def _record_numbers(plan: LayingPlan) -> Iterator[tuple[str, int]]:
+    """Yield the written columns with the number of the record: their table, and their place in it."""
+    numbers = {
+        (column.table, column.name)
+        for table in plan.tables
+        for column in table.columns
+        if column.source is not None and column.source.path[-1:] == (Origin.RECORD,)
+    }
+    for table in plan.tables if numbers else ():
+        for index, column in enumerate(table.output if table.table is not None else ()):
+            if column in numbers:
+                assert table.table is not None
+                yield table.name, len(table.table.key_columns()) + index
+
+
+def _told_left_out(log: RejectLog) -> list[tuple[str, str]]:
+    """Return the note that says that records of rejects were left out."""
+    if not log.left_out:
+        return []
+    records = "1 record is" if log.left_out == 1 else f"{log.left_out:,} records are"
+    text = f"{records} not kept with the rejects, as the layout masks values; --keep-raw-rejects keeps them"
+    return [("rejects", text)]
