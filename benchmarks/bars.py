@@ -4,11 +4,14 @@
 
 Processor time of whole processes, start included, unless a line says otherwise. The two commands of a line run one
 after the other within each round; the best round of each counts, as other work on the machine only ever adds time.
+The package is compiled to bytecode before, as an installation does, and every export goes into a new folder. Where
+orjson is installed (`pip install orjson`), vessel calls are measured beside it, too.
 """
 
 from __future__ import annotations
 
 import argparse
+import compileall
 import gzip
 import os
 import shutil
@@ -18,10 +21,13 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from importlib.util import find_spec
 from pathlib import Path
 
 from hard_feeds import HARD_FEEDS
 from run import ITERPARSE, write_calls_of_size, write_manifests_of_size, write_wide
+
+import tessaron
 
 _LOADS = (
     "import json, os, sys\n"
@@ -31,7 +37,7 @@ _LOADS = (
     "            with open(os.path.join(folder, name), 'rb') as file:\n"
     "                if name.endswith('.ndjson'):\n"
     "                    for line in file: json.loads(line)\n"
-    "                else: json.load(file)\n"
+    "                else: json.loads(file.read())\n"
 )
 
 
@@ -63,8 +69,10 @@ class Line:
     before: list[str] | None = None
 
 
-def cost_of(command: list[str]) -> Cost:
-    """Run a command once."""
+def cost_of(command: list[str], target: Path | None = None) -> Cost:
+    """Run a command once; what stands in its target is removed before."""
+    if target is not None:
+        shutil.rmtree(target, ignore_errors=True)
     started = time.perf_counter()
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
     _, status, used = os.wait4(process.pid, 0)
@@ -73,12 +81,12 @@ def cost_of(command: list[str]) -> Cost:
     return Cost(used.ru_utime + used.ru_stime, time.perf_counter() - started, used.ru_maxrss / 1000)
 
 
-def tessaron(command: str, *arguments: str | Path) -> list[str]:
-    return [sys.executable, "-m", "tessaron", command, *map(str, arguments)]
+def command(name: str, *arguments: str | Path) -> list[str]:
+    return [sys.executable, "-m", "tessaron", name, *map(str, arguments)]
 
 
-def loads(path: Path) -> list[str]:
-    return [sys.executable, "-c", _LOADS, str(path)]
+def loads(path: Path, module: str = "json") -> list[str]:
+    return [sys.executable, "-c", _LOADS.replace("import json", f"import {module} as json"), str(path)]
 
 
 def lines(folder: Path, scale: float) -> Iterator[Callable[[], Line]]:
@@ -86,7 +94,7 @@ def lines(folder: Path, scale: float) -> Iterator[Callable[[], Line]]:
     out = folder / "out"
 
     def export(path: Path, *options: str) -> list[str]:
-        return tessaron("export", path, "-o", out, "--replace", *(options or ("--workers", "1")))
+        return command("export", path, "-o", out, *(options or ("--workers", "1")))
 
     def calls() -> Path:
         path = folder / "calls.ndjson"
@@ -112,10 +120,26 @@ def lines(folder: Path, scale: float) -> Iterator[Callable[[], Line]]:
         "wall",
         350,
     )
-    yield lambda: Line("survey ÷ export", tessaron("survey", calls(), "--workers", "1"), export(calls()), 1.0)
+    if find_spec("orjson") is not None:
+        yield lambda: Line(
+            "vessel calls, Parquet ÷ orjson.loads",
+            export(calls()),
+            loads(calls(), "orjson"),
+            0,
+            most_memory=350,
+        )
+        yield lambda: Line(
+            "the same, 2 workers, wall ÷ wall",
+            export(calls(), "--workers", "2"),
+            loads(calls(), "orjson"),
+            1.3,
+            "wall",
+            350,
+        )
+    yield lambda: Line("survey ÷ export", command("survey", calls(), "--workers", "1"), export(calls()), 1.0)
     yield lambda: Line(
         "verify ÷ export",
-        tessaron("verify", out, "--workers", "1"),
+        command("verify", out, "--workers", "1"),
         export(calls()),
         1.5,
         before=export(calls()),
@@ -170,6 +194,7 @@ def main() -> None:
     parser.add_argument("--rounds", type=int, default=2)
     parser.add_argument("--only", default="")
     arguments = parser.parse_args()
+    compileall.compile_dir(Path(tessaron.__file__).parent, quiet=1)
     folder = Path(tempfile.mkdtemp(prefix="tessaron-bars-"))
     print(f"{'':44} {'own s':>7} {'other s':>8} {'ratio':>6} {'bar':>5} {'MB':>5} {'most':>5}")
     try:
@@ -178,10 +203,13 @@ def main() -> None:
             if arguments.only not in line.name:
                 continue
             own, other = Cost(), Cost()
+            out = folder / "out"
             for _ in range(arguments.rounds):
                 if line.before is not None:
-                    cost_of(line.before)
-                own, other = own.best_of(cost_of(line.own)), other.best_of(cost_of(line.other))
+                    cost_of(line.before, out)
+                made = out if str(out) in line.own and line.before is None else None
+                own = own.best_of(cost_of(line.own, made))
+                other = other.best_of(cost_of(line.other, out if str(out) in line.other else None))
             mine, theirs = getattr(own, line.clock), getattr(other, line.clock)
             print(
                 f"{line.name:44} {mine:7.2f} {theirs:8.2f} {mine / theirs:6.2f} {line.bar or '-':>5} "

@@ -20,7 +20,7 @@ from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tessaron.sinks.parquet_encodings import encodings_of
 
 _GROUP_ROWS = 131_072
-_GROUP_CELLS = 4_194_304
+_GROUP_CELLS = 16777216
 _LEAST_GROUP_ROWS = 1_024
 
 
@@ -56,6 +56,7 @@ class ParquetFile:
         """Write the footer."""
         if self._writer is not None:
             self._writer.close()
+            self._writer = None
 
 
 class CsvFile:
@@ -182,9 +183,13 @@ class TableFiles:
 
     def close(self) -> None:
         """Write what is left and finish every file; a table without rows becomes a file without rows."""
-        for name in self._files:
+        for name, file in self._files.items():
             if self._collected_rows[name] or not self.rows[name]:
                 self._flush(name)
+            # At once, where it can be: an open file of many columns takes memory.
+            last = self._last_of.get(name)
+            if last is None or last.done():
+                _guarded(file.close)
         while self._written:
             self._written.popleft().result()
         for file in self._files.values():
@@ -204,7 +209,7 @@ class TableFiles:
 
     def _encode(self, name: str, rows: Any) -> None:
         if self._threads is None:
-            _guarded(self._files[name].write, rows)
+            _write_after(None, self._files[name], rows)
             return
         while len(self._written) >= self._groups_ahead:
             self._written.popleft().result()

@@ -137,6 +137,7 @@ def export(
         with files:
             for rows in run.rows():
                 files.write(rows)
+                rows.clear()
         done = run.done()
         receipt = Receipt(
             version=__version__,

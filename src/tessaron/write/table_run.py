@@ -124,19 +124,25 @@ class TableRun:
     def rows(self) -> Iterator[dict[str, Any]]:
         """Yield, chunk by chunk, the rows of the tables."""
         for made in self._made():
-            laid, plan = made.result.laid, made.plan
-            are_records = plan is self._plans.records
-            if self._drafted is not None:
-                _check_drafted(laid, self._drafted)
-            if are_records:
-                laid = self._of_records(laid, made)
-            self.account.add(laid, made.source, made.records_before, made.result.places, are_records)
-            batches = self._numbers.number(laid.batches, plan.written())
-            self._watches.add(batches)
-            if self._own_watch is not None:
-                self._own_watch.add(batches)
-            yield batches
+            yield self._rows_of(made)
         self._look_back()
+
+    def _rows_of(self, made: _Made) -> dict[str, Any]:
+        """Return the rows of a chunk, numbered; with all that is to be known of them taken in."""
+        laid, plan = made.result.laid, made.plan
+        are_records = plan is self._plans.records
+        if self._drafted is not None:
+            _check_drafted(laid, self._drafted)
+        if are_records:
+            laid = self._of_records(laid, made)
+        self.account.add(laid, made.source, made.records_before, made.result.places, are_records)
+        batches = self._numbers.number(laid.batches, plan.written())
+        self._watches.add(batches)
+        if self._own_watch is not None:
+            self._own_watch.add(batches)
+        # So that they go as soon as they are written, and not when the next are made.
+        made.result.laid.batches = {}
+        return batches
 
     def _of_records(self, laid: Laid, made: _Made) -> Laid:
         """Return the rows of records as they go into tables."""

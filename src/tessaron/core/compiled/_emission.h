@@ -196,6 +196,14 @@ static int place(Emitter *e, const TapeView *t, int32_t i, int32_t node, int32_t
 
 typedef struct { int32_t *nodes, *rows, *positions, *numbers; } Places;
 
+static void free_places(Places *s) {
+    free(s->nodes);
+    free(s->rows);
+    free(s->positions);
+    free(s->numbers);
+    *s = (Places){0};
+}
+
 /* Returns the node of a member of which nothing is wanted; beyond a limit they are counted together. */
 static int32_t passed_node(Emitter *e, int32_t body, int32_t name) {
     uint64_t key = key_of(body, name);
@@ -487,8 +495,10 @@ static PyObject *py_emit(PyObject *self, PyObject *args) {
     Py_BEGIN_ALLOW_THREADS
     if (!status) {
         memset(s.numbers, 0xff, (size_t)t.step_count * 4);
-        status = emit_tape(&e, &t, &s) || (e.is_recursive && order_rows(&e)) || finish_lists(&e);
+        status = emit_tape(&e, &t, &s);
     }
+    free_places(&s);
+    status = status || (e.is_recursive && order_rows(&e)) || finish_lists(&e);
     for (Py_ssize_t i = 0; !status && i < count; i++) size_column(&e, &columns[i]);
     Py_END_ALLOW_THREADS
     if (status || room_for_columns(columns, count)) {
@@ -502,7 +512,7 @@ static PyObject *py_emit(PyObject *self, PyObject *args) {
     made = lanes_of(&e, &t);
     if (made && set_item(made, "columns", columns_made(columns, count))) Py_CLEAR(made);
 done:
-    free(s.nodes); free(s.rows); free(s.positions); free(s.numbers);
+    free_places(&s);
     free_columns(columns, count);
     free_emitter(&e);
     release_tape(&t);

@@ -23,9 +23,9 @@ from tessaron.core.base.text_lane import Bools, Int64s, TextLane
 from tessaron.core.plan.rest_plans import RestPlan, WrittenAs
 from tessaron.core.tape.branches import Branch, filled_rows, origin
 from tessaron.core.tape.fragment import Node, Role
-from tessaron.core.tape.occurrences import at_rows, places_of
+from tessaron.core.tape.occurrences import places_of
 from tessaron.core.types.fitting import fit_integers, fit_numbers, fit_texts
-from tessaron.core.types.json_columns import coalesced, objects, quoted, quoted_told, text
+from tessaron.core.types.json_columns import objects_at, quoted, quoted_told, text
 from tessaron.core.types.told_texts import looks_told, spelled
 from tessaron.core.types.written import texts_of
 
@@ -76,12 +76,31 @@ def _branch_at(tree: Branch, path: Path) -> Branch | None:
 def _add_rest(level: Branch, plan: RestPlan, exact: bool) -> None:
     count = level.node.row_count
     finder = _Finder(level, plan, exact)
-    tokens = finder.tokens()
-    if tokens is None or tokens.null_count == count:
-        return
-    rows = np.flatnonzero(tokens.is_valid().to_numpy(zero_copy_only=False)).astype(np.int32)
-    lane = TextLane.of(tokens.drop_null())
-    level.children[Origin.REST] = origin(Origin.REST, count, rows=rows, texts=lane)
+    found = finder.tokens()
+    if found is not None:
+        rows, tokens = found
+        lane = TextLane.of(tokens)
+        level.children[Origin.REST] = origin(Origin.REST, count, rows=rows.astype(np.int32), texts=lane)
+
+
+_Tokens = tuple[Int64s, Any]
+"""Rows in their order, and for each a text of JSON: cost follows what is odd, not the rows."""
+
+
+def _in_order(parts: list[_Tokens]) -> _Tokens:
+    """Return tokens of different rows together."""
+    rows = np.concatenate([rows for rows, _ in parts])
+    values = pa.concat_arrays([values.cast(pa.large_string()) for _, values in parts])
+    order = np.argsort(rows, kind="stable")
+    return rows[order], values.take(pa.array(order))
+
+
+def _first_of(first: _Tokens | None, second: _Tokens | None) -> _Tokens | None:
+    """Return the tokens of both, for rows that have two the first."""
+    if first is None or second is None:
+        return first if second is None else second
+    rest = np.isin(second[0], first[0], invert=True)
+    return _in_order([first, (second[0][rest], second[1].filter(pa.array(rest)))])
 
 
 class _Finder:
@@ -91,8 +110,8 @@ class _Finder:
         self._level, self._plan, self._exact = level, plan, exact
         self._count = level.node.row_count
 
-    def tokens(self) -> Any:
-        """Return the rest of each row as JSON, null where there is none; None if nowhere."""
+    def tokens(self) -> _Tokens | None:
+        """Return the rest of the rows as JSON; None if there is none anywhere."""
         odd = None if self._exact else self._ways_to_odd()
         places: list[tuple[Branch, Path, list[tuple[str, int]]]] = []
         pending: list[tuple[Branch, Path, int, str]] = [(self._level, (), -1, "")]
@@ -114,17 +133,17 @@ class _Finder:
                     for step, child in sorted(_members(branch), key=lambda each: each[0], reverse=True)
                     if odd is None or (*path, step) in odd
                 ]
-        found: list[Any] = [None] * len(places)
+        found: list[_Tokens | None] = [None] * len(places)
         for index in range(len(places) - 1, -1, -1):
             branch, path, members = places[index]
-            below = [(kept_name(name), found[child]) for name, child in members if found[child] is not None]
+            below = [
+                (kept_name(name), *tokens) for name, child in members if (tokens := found[child]) is not None
+            ]
             order = branch.children.get(Origin.ORDER) if self._exact else None
             if order is not None:
-                rows = order.node.rows_present()
-                below.append((ORDER_NAME, at_rows(quoted(order.node.texts.to_arrow()), rows, self._count)))
-            parts = [part for part in (self._own(branch, path),) if part is not None]
-            parts += [objects(below, self._count)] if below else []
-            found[index] = coalesced(*parts) if parts else None
+                rows = order.node.rows_present().astype(np.int64)
+                below.append((ORDER_NAME, rows, quoted(order.node.texts.to_arrow())))
+            found[index] = _first_of(self._own(branch, path), objects_at(below) if below else None)
         # Nothing is kept where all that a row is has become something else.
         return found[0] if found else None
 
@@ -145,7 +164,7 @@ class _Finder:
             return False
         return bool(path) and not any(form[: len(path)] == path for form in plan.forms)
 
-    def _own(self, branch: Branch, path: Path) -> Any:
+    def _own(self, branch: Branch, path: Path) -> _Tokens | None:
         """Return what is odd at one place itself; None if nowhere."""
         form = self._plan.forms.get((*self._plan.level, *path))
         in_markup = self._is_markup(path)
@@ -160,11 +179,7 @@ class _Finder:
             parts += list(_empty_elements(branch.node))
         if self._exact:
             parts += list(self._hollow(branch, path))
-        if not parts:
-            return None
-        rows = np.concatenate([rows for rows, _ in parts])
-        values = pa.concat_arrays([values.cast(pa.large_string()) for _, values in parts])
-        return at_rows(values, rows, self._count) if len(rows) else None
+        return _in_order(parts) if any(len(rows) for rows, _ in parts) else None
 
     def _hollow(self, branch: Branch, path: Path) -> Iterable[tuple[Int64s, Any]]:
         """Yield the rows where null, an empty object or an empty array stands, with what it is."""

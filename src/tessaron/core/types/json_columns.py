@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import array_of
 from tessaron.core.base.json_text import quoted_text
 from tessaron.core.base.paths import MARKUP, name_of_step
 from tessaron.core.base.surrogates import read_halves
@@ -117,6 +118,22 @@ def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: s
     """
     if not len(values):
         return pa.nulls(row_count, pa.large_string())
+    rows, whole = grouped_at(values, above, opening, closing, between)
+    places = np.full(row_count, -1, np.int64)
+    places[rows] = np.arange(len(rows))
+    return whole.take(pa.array(places, mask=places < 0))
+
+
+def grouped_at(values: Any, above: Int64s, opening: str, closing: str, between: str) -> tuple[Int64s, Any]:
+    """Return the rows above that have something below, and what stands below each as one text.
+
+    Args:
+        values: As in `grouped`, at least one.
+        above: As in `grouped`.
+        opening: As in `grouped`.
+        closing: As in `grouped`.
+        between: As in `grouped`.
+    """
     is_first = np.ones(len(above), np.bool_)
     is_first[1:] = above[1:] != above[:-1]
     is_last = np.ones(len(above), np.bool_)
@@ -127,10 +144,25 @@ def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: s
     lane = TextLane.of(pc.binary_join_element_wise(*parts, text("")))
     starts = np.flatnonzero(is_first)
     bounds = lane.offsets[np.append(starts, len(above))]
-    whole = TextLane(np.ascontiguousarray(bounds), lane.data).to_arrow()
-    places = np.full(row_count, -1, np.int64)
-    places[above[starts]] = np.arange(len(starts))
-    return whole.take(pa.array(places, mask=places < 0))
+    return above[starts], TextLane(np.ascontiguousarray(bounds), lane.data).to_arrow()
+
+
+def objects_at(members: list[tuple[str, Int64s, Any]]) -> tuple[Int64s, Any]:
+    """Return the rows that have any of some members, and for each an object of JSON of those it has.
+
+    The cost follows the members that are there, not the rows.
+
+    Args:
+        members: Steps to them, the rows that have each, and its value there as JSON.
+    """
+    heads = pa.array([f"{quoted_text(name_of_step(step))}:" for step, _, _ in members], pa.large_string())
+    counts = [len(rows) for _, rows, _ in members]
+    rows = np.concatenate([rows for _, rows, _ in members])
+    own_heads = heads.take(array_of(np.repeat(np.arange(len(members)), counts)))
+    values = pa.concat_arrays([values for _, _, values in members])
+    order = np.argsort(rows, kind="stable")
+    pairs = pc.binary_join_element_wise(own_heads, values, text("")).take(array_of(order))
+    return grouped_at(pairs, rows[order], "{", "}", ",")
 
 
 def coalesced(first: Any, *others: Any) -> Any:
