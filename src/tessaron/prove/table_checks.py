@@ -148,16 +148,20 @@ class _Primary:
 
     def add(self, batch: Any, rows_before: int) -> None:
         column = batch.column(self._table.row_key)
-        self.check.add(batch)
         if self._is_dense:
             expected = np.arange(rows_before + 1, rows_before + batch.num_rows + 1)
             self._is_dense = not column.null_count and bool((column.to_numpy() == expected).all())
             if not self._is_dense:
                 # Those before have the keys from 1 on.
-                self._hashes.append(hashes_of(pa.array(np.arange(1, rows_before + 1))))
+                self._take(pa.array(np.arange(1, rows_before + 1)))
         self._count += batch.num_rows
         if not self._is_dense:
-            self._hashes.append(hashes_of(column))
+            self._take(column)
+
+    def _take(self, keys: Any) -> None:
+        """Take in keys that do not just count on."""
+        self.check.add(pa.RecordBatch.from_arrays([keys], [self._table.row_key]))
+        self._hashes.append(hashes_of(keys))
 
     def keys(self) -> Any:
         """Return what references are looked up in: the number of rows with keys from 1, or hashes of keys."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -35,6 +35,26 @@ class OutOfOrderError(DataError):
     """Rows of a table do not stand in the order of the rows they belong to."""
 
 
+def _places_among(keys: Any) -> Callable[[Any], Int64s]:
+    """Return what finds keys among some: the place of each, -1 for one that is not there."""
+    if pa.types.is_integer(keys.type) and len(keys) and not keys.null_count:
+        numbers = keys.to_numpy()
+        first, count = int(numbers[0]), len(numbers)
+        if int(numbers[-1]) == first + count - 1 and (np.diff(numbers) == 1).all():
+            return lambda wanted: _counted_from(first, count, wanted)
+    return lambda wanted: _filled(pc.index_in(wanted, keys))
+
+
+def _counted_from(first: int, count: int, wanted: Any) -> Int64s:
+    places: Int64s = _filled(wanted, first - 1) - first
+    return np.where((places >= 0) & (places < count), places, -1)
+
+
+def _filled(numbers: Any, otherwise: int = -1) -> Int64s:
+    filled = pc.fill_null(numbers, otherwise) if numbers.null_count else numbers
+    return np.asarray(filled.to_numpy(zero_copy_only=False)).astype(np.int64)
+
+
 class _Rows:
     """The rows of one table, taken in their order."""
 
@@ -58,11 +78,12 @@ class _Rows:
         found: list[Any] = []
         places: list[Int64s] = []
         last = -1
+        places_among = _places_among(keys)
         while (batch := self.next_batch()) is not None:
-            index = pc.index_in(batch.column(self._parent_key), keys)
-            known = index.is_valid().to_numpy(zero_copy_only=False)
+            index = places_among(batch.column(self._parent_key))
+            known = index >= 0
             count = len(known) if known.all() else int(np.argmin(known))
-            at = index.slice(0, count).to_numpy(zero_copy_only=False).astype(np.int64)
+            at = index[:count]
             if count and (at[0] < last or (at[1:] < at[:-1]).any()):
                 raise OutOfOrderError(
                     "its rows do not stand in the order of the rows they belong to",

@@ -30,6 +30,8 @@ def quoted(values: Any) -> Any:
     """Return texts as strings of JSON (RFC 8259 section 7), null where they are."""
     if not len(values):
         return values
+    if not _may_need_escapes(values):
+        return pc.binary_join_element_wise(text('"'), values, text('"'), text(""))
     if pc.any(pc.match_substring(values, "\\")).as_py():
         values = pc.replace_substring(values, "\\", "\\\\")
     if pc.any(pc.match_substring(values, '"')).as_py():
@@ -42,6 +44,13 @@ def quoted(values: Any) -> Any:
         ]
         values = pc.replace_with_mask(values, odd, pa.array(escaped, pa.large_string()))
     return pc.binary_join_element_wise(text('"'), values, text('"'), text(""))
+
+
+def _may_need_escapes(values: Any) -> bool:
+    """Say whether any byte of the texts, or of those beside them in memory, is one that strings escape."""
+    data = values.buffers()[2]
+    letters = np.frombuffer(b"" if data is None else data, np.uint8)
+    return bool((letters < ord(" ")).any() or (letters == ord('"')).any() or (letters == ord("\\")).any())
 
 
 def _escape(found: re.Match[str]) -> str:
@@ -73,16 +82,30 @@ def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
         members: Steps to them, and for each row the member's value as JSON, or null where it has none.
         row_count: Rows.
     """
-    pairs = [
-        pc.binary_join_element_wise(text(f",{quoted_text(name_of_step(step))}:"), values, text(""))
-        for step, values in members
-        if values.null_count < len(values)
-    ]
-    if not pairs:
+    there = [(step, values) for step, values in members if values.null_count < len(values)]
+    if not there:
         return pa.nulls(row_count, pa.large_string())
-    joined = side_by_side(pairs)
+    heads = [f"{quoted_text(name_of_step(step))}:" for step, _ in there]
+    if not there[0][1].null_count:
+        # All rows have something: what is there in each goes in without a copy of its own.
+        parts = [
+            part for at, (_, values) in enumerate(there) for part in _pair(",{"[not at] + heads[at], values)
+        ]
+        return side_by_side([*parts, text("}")])
+    joined = side_by_side(
+        [_paired("," + head, values) for head, (_, values) in zip(heads, there, strict=True)]
+    )
     whole = pc.binary_join_element_wise(pc.utf8_replace_slice(joined, 0, 1, "{"), text("}"), text(""))
     return pc.if_else(pc.greater(pc.binary_length(joined), 0), whole, text_null())
+
+
+def _pair(head: str, values: Any) -> list[Any]:
+    return [_paired(head, values)] if values.null_count else [text(head), values]
+
+
+def _paired(head: str, values: Any) -> Any:
+    """Return values behind a head, null where they are."""
+    return pc.binary_join_element_wise(text(head), values, text(""))
 
 
 def side_by_side(parts: list[Any]) -> Any:
