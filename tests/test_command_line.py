@@ -40,6 +40,11 @@ class HelpTest(unittest.TestCase):
                 self.assertIn(f"Usage: python -m tessaron {name}".encode(), done.stdout)
                 self.assertGreater(len(done.stdout.splitlines()), 8)
 
+    def test_a_command_that_is_none_is_told_what_may_be_meant(self):
+        done = quick_command("exprot")
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(b"Did you mean 'export'?", done.stderr)
+
     def test_the_version(self):
         self.assertEqual(command("--version").stdout.decode(), f"tessaron {tessaron.__version__}\n")
 

@@ -101,6 +101,22 @@ class ExportTest(FolderTest):
         )
         self.assertEqual(sorted(os.listdir(self.folder / "out"))[:2], ["layout.toml", "receipt.json"])
 
+    def test_of_many_tables_the_first_are_shown_and_all_are_in_the_receipt(self):
+        record = {f"berth_{n:02}": [{f"from_{n}": n, f"kind_{n}": "é"}] for n in range(45)}
+        source = self.write("calls.ndjson", json.dumps(record))
+        done = quick_command("export", source, "-o", self.folder / "out", "--no-dictionary", "$")
+        lines = done.stdout.decode().splitlines()
+        self.assertEqual(len(lines), 45)
+        self.assertEqual(lines[42], "… and 6 more tables, listed in receipt.json")
+        text = (self.folder / "out/receipt.json").read_text("utf-8")
+        receipt = json.loads(text)
+        self.assertEqual(len(receipt["tables"]), 46)
+        # A line for each column and each sum, however many there are.
+        columns = sum(len(table["columns"]) for table in receipt["tables"])
+        self.assertEqual(text.count('{"name": ') - len(receipt["sources"]), columns)
+        self.assertEqual(text.count('{"what": '), len(receipt["balance"]))
+        self.assertNotIn("\\u", text)
+
     def test_standard_input_and_json(self):
         done = self.export("-", "-o", self.folder / "out", "--json", stdin=CALLS.encode())
         receipt = json.loads(done.stdout)

@@ -136,6 +136,14 @@ class TypesTest(unittest.TestCase):
                 elif wanted.startswith("decimal"):
                     self.assertEqual(back, [Decimal(value) for value in values])
 
+    def test_an_empty_element_is_null_by_a_layout_as_in_its_draft(self):
+        document = b"<r><c><n>5</n><d>2026-01-01</d><t>a</t></c><c><n/><d/><t/></c><c><n>7</n></c></r>"
+        drafted = tessaron.shred(document)
+        again = tessaron.shred(document, layout=tessaron.draft(document))
+        self.assertEqual(drafted["c"].column("n").to_pylist(), [5, None, 7])
+        self.assertEqual(again["c"].to_pylist(), drafted["c"].to_pylist())
+        self.assertEqual((again.rejects, again.findings), ((), ()))
+
     def test_a_schema_gives_types_and_tables(self):
         schema = """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema">
           <xs:simpleType name="Fee"><xs:restriction base="xs:decimal"><xs:totalDigits value="6"/>

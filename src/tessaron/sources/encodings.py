@@ -6,7 +6,9 @@ import bz2
 import codecs
 import gzip
 import lzma
+import os
 import re
+import stat
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
@@ -78,6 +80,8 @@ _ZERO_PATTERNS: dict[tuple[bool, ...], str] = {
 }
 """Where zero bytes stand among the first four, as JSON begins with two characters of ASCII."""
 _LONGEST_MAGIC = 6
+_BEYOND_BYTES = 64 * 1024
+"""So much is asked for beyond the known size of a file, which may have grown since."""
 _DECLARED = re.compile(
     rb"""\A[ \t\r\n]*<\?xml[ \t\r\n][^>]*?encoding[ \t\r\n]*=[ \t\r\n]*["']([A-Za-z][\w.:-]*)["']"""
 )
@@ -120,15 +124,29 @@ def utf8_blocks(
 class _Counted:
     """Counts what is read."""
 
-    def __init__(self, stream: Readable, on_bytes: Callable[[int], None]):
+    def __init__(self, stream: BinaryIO, on_bytes: Callable[[int], None]):
         self._stream = stream
         self._on_bytes = on_bytes
+        self._left = _size_of(stream)
 
     def read(self, size: int = -1) -> bytes:
+        if self._left is not None and size > self._left + _BEYOND_BYTES:
+            # A buffer for what is asked for would be made, however little there is.
+            size = self._left + _BEYOND_BYTES
         found = self._stream.read(size)
         if found:
             self._on_bytes(len(found))
+            self._left = None if self._left is None else max(self._left - len(found), 0)
         return found
+
+
+def _size_of(stream: BinaryIO) -> int | None:
+    """Return the bytes of a file; None for what is none, or does not tell."""
+    try:
+        known = os.fstat(stream.fileno())
+    except (OSError, AttributeError, ValueError):
+        return None
+    return known.st_size if stat.S_ISREG(known.st_mode) else None
 
 
 class _Guarded:
