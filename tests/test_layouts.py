@@ -7,13 +7,14 @@ from importlib.resources import files
 
 import pyarrow as pa
 import pyarrow.parquet as pq
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.layout.layout_model import layout_schema
 from tessaron.core.layout.toml_lines import key_lines
 from tests.harness import FolderTest, quick_command
+from tests.strategies import RECORDS
 
 DOCUMENTS = [
     {"call": {"id": 1, "eta": "2026-01-01"}, "vessel": {"name": "Auk", "id": 7}, "tags": ["a", "b"], "by_day": {f"2026-01-{d:02}": {"n": d} for d in range(1, 20)}},
@@ -385,6 +386,48 @@ class QuickChoiceTest(FolderTest):
             tessaron.UsageError, r"no rows stand at '\$\.tag\[\*\]'; there are rows at \$\.tags"
         ):
             tessaron.shred(self.source, flat="$.tag[*]")
+
+    @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @given(st.lists(RECORDS, min_size=1, max_size=4), st.data())
+    def test_a_flat_table_is_what_its_layout_says(self, records, data):
+        source = "\n".join(['{"call": 1}', *records]).encode()
+        keys = data.draw(st.sampled_from(["sequence", "digest"]))
+        layout = tessaron.draft(source, keys=keys)
+        tables = {name: part.rows for name, part in layout.part.tables.items() if not part.around}
+        flat, *times = data.draw(st.lists(st.sampled_from(list(tables)), min_size=1, max_size=2, unique=True))
+        with_empty = data.draw(st.booleans())
+        try:
+            wanted = tessaron.shred(source, layout=layout.flatten(flat, times, with_empty))
+        except tessaron.LayoutError:
+            with self.assertRaises(tessaron.UsageError):
+                tessaron.shred(source, flat=tables[flat], times=[tables[name] for name in times], keys=keys)
+            return
+        found = tessaron.shred(
+            source,
+            flat=tables[flat],
+            times=[tables[name] for name in times],
+            with_empty=with_empty,
+            keys=keys,
+        )
+        self.assertEqual(found[flat].schema, wanted[flat].schema)
+        self.assertEqual(repr(found[flat].to_pylist()), repr(wanted[flat].to_pylist()))
+
+    def test_what_cannot_be_multiplied_is_said_before_anything_is_written(self):
+        source = b'{"c":[{"a":[1,2]}],"e":[{"d":[3,4]}]}'
+        cases = (
+            ("$.c[*].a[*]", r"it stands in rows of \$\.c\[\*\]"),
+            ("$.e[*]", "does not stand beside"),
+            ("$.z[*]", r"no rows stand at .*; there are rows at"),
+        )
+        for times, message in cases:
+            with self.subTest(times=times), self.assertRaisesRegex(tessaron.UsageError, message):
+                tessaron.shred(source, flat="$.e[*].d[*]", times=[times])
+
+    def test_records_of_an_envelope_alone(self):
+        source = b'{"page": 1, "stays": [{"berth": "N1"}, {"berth": "N2"}]}'
+        layout = tessaron.draft(source).flatten("stays")
+        rows = tessaron.shred(source, layout=layout)["stays"].to_pylist()
+        self.assertEqual([(row["document_key"], row["berth"]) for row in rows], [(1, "N1"), (1, "N2")])
 
     def test_commands_take_layouts_and_tell_what_was_done(self):
         layout = self.write(

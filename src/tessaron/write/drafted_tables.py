@@ -90,9 +90,9 @@ def _drafted_flat(reading: SourceReading, options: Options) -> Drafted:
     tables, around = tables_of_draft(reading, options)
     reading.note_unkept(tables)
     tables = _with_keys(tables, options)
-    table, *multiply = (
-        _table_at(text, tables, reading.xml is not None) for text in (str(options.flat), *options.times)
-    )
+    wanted = (str(options.flat), *options.times)
+    table, *multiply = (_table_at(text, tables, reading.xml is not None) for text in wanted)
+    _check_times(tables, table, dict(zip(options.times, multiply, strict=True)), str(options.flat))
     plan = flat_plan(plan_of(tables, reading.records.shape.record), table, multiply, options.with_empty)
 
     def text() -> str:
@@ -123,6 +123,24 @@ def _table_at(text: str, tables: TableSet, is_markup: bool) -> str:
         return name
     near = get_close_matches(text, list(spelled), 3, 0.5) or list(spelled)
     raise UsageError(f"no rows stand at {in_quotes(text)}; there are rows at {', '.join(near)}")
+
+
+def _check_times(tables: TableSet, flat: str, times: Mapping[str, str], text: str) -> None:
+    """Check that rows can be paired: arrays side by side in rows that one of them stands in, too."""
+    levels = {table.name: table.rows for table in tables.tables}
+    mine = levels[flat]
+    for other, name in times.items():
+        level = levels[name]
+        if level[: len(mine)] == mine or mine[: len(level)] == level:
+            raise UsageError(f"{other} does not stand beside {text}: one of them stands in the other")
+        between = [
+            each for each in levels.values() if each == level[: len(each)] and each != mine[: len(each)]
+        ]
+        if between != [level]:
+            shown = ", ".join(format_path(each) for each in between if each != level)
+            raise UsageError(
+                f"{other} cannot be paired with {text}: it stands in rows of {shown}, which {text} does not"
+            )
 
 
 def _chosen(layout: TableSet, reading: SourceReading, options: Options) -> TableSet:

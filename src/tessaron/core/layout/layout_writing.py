@@ -11,6 +11,7 @@ from tessaron.core.base.paths import Origin, Path, format_path, is_markup
 from tessaron.core.base.visible import visible
 from tessaron.core.layout.table_set import Column, Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.structure import places_again
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 _PLAIN = re.compile(r"[ !#-\[\]-~]*\Z")
@@ -154,19 +155,8 @@ def path_in(path: Path, rows: Path) -> str:
 
 def _again(record: ShapeNode | None) -> dict[str, str]:
     """Return where structures that contain themselves stand again; all else is seen from the paths."""
-    if record is None:
-        return {}
-    paths: dict[int, Path] = {}
-    found: dict[str, str] = {}
-    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
-    while pending:
-        node, path = pending.pop()
-        paths[id(node)] = path
-        pending += [(child, (*path, step)) for step, child in node.children.items()]
-    for node in record.walk():
-        if node.fold is not None:
-            found[format_path(paths[id(node)])] = format_path(paths[id(node.fold)])
-    return found
+    found = {} if record is None else places_again(record)
+    return {format_path(path): format_path(begins) for path, begins in found.items()}
 
 
 def _pairs(values: Mapping[str, object]) -> list[str]:

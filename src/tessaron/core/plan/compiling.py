@@ -34,7 +34,7 @@ from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans, Rearrangement
 from tessaron.core.plan.references import References
 from tessaron.core.plan.rows_finding import RowsFinder
 from tessaron.core.plan.scopes import ExpressionScope
-from tessaron.core.plan.skeleton import skeleton_of
+from tessaron.core.plan.skeleton import NOT_SCALAR, skeleton_of
 from tessaron.core.plan.structure_changes import StructureMaker
 from tessaron.core.plan.xml_carry import with_values_from_above
 from tessaron.core.query.jsonpath import parse_path
@@ -177,8 +177,7 @@ class _Compiler:
             paths += [limit.source.path for limit in self._columns[name].limits]
         dictionaries = [(*path, ENTRY) for path in self._structure.dictionaries()]
         scalars = self._scalar_levels(names)
-        not_scalar = ((ELEMENT,), (ENTRY,), (Origin.JSON,))
-        columns = [path for path in paths if path[-1:] not in not_scalar or path in scalars]
+        columns = [path for path in paths if path[-1:] not in NOT_SCALAR or path in scalars]
         dictionaries += [
             change.path[: count + 1]
             for change in changes

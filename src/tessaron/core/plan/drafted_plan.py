@@ -10,7 +10,9 @@ from tessaron.core.base.naming import Names
 from tessaron.core.base.paths import Origin, is_markup, level_of
 from tessaron.core.layout.table_set import ROW_KEY, WITHIN_KEY, Column, Table, TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Source, TablePlan
+from tessaron.core.plan.skeleton import NOT_SCALAR, skeleton_of
 from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.structure import places_again
 from tessaron.core.types.fitting import Spelling
 
 if TYPE_CHECKING:
@@ -101,7 +103,17 @@ def flat_plan(plan: LayingPlan, table: str, multiply: Sequence[str], with_empty:
         for each in plan.tables
         if each.name == table or each.name in silent
     )
-    return replace(plan, tables=kept)
+    return replace(plan, tables=kept, skeleton=_skeleton_of(kept, plan.skeleton), is_drafted=False)
+
+
+def _skeleton_of(tables: Iterable[TablePlan], record: ShapeNode) -> ShapeNode:
+    """Return the structure that tables suppose, as a layout file of them has it."""
+    sources = [column.source for table in tables for column in table.columns if column.source is not None]
+    own = {source.path for source in sources if source.path == source.level}
+    paths = [source.path for source in sources]
+    columns = [path for path in paths if path[-1:] not in NOT_SCALAR or path in own]
+    levels = [table.level for table in tables]
+    return skeleton_of([*levels, *paths], columns, places_again(record))
 
 
 def _columns(table: TablePlan) -> Iterator[Column]:

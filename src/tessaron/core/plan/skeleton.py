@@ -8,6 +8,9 @@ from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Each, Origin, Path
 from tessaron.core.shape.shape import ShapeNode
 
+NOT_SCALAR = ((ELEMENT,), (ENTRY,), (Origin.JSON,))
+"""The last steps of paths that lead to no scalar, but where the rows themselves are columns."""
+
 
 def skeleton_of(
     paths: Sequence[Path], columns: Sequence[Path] = (), again: Mapping[Path, Path] | None = None

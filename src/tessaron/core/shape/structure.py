@@ -394,3 +394,17 @@ def _field_names(node: ShapeNode) -> set[str] | None:
     if ENTRY in node.children or not any(level.counts[Kind.OBJECT] for level in levels):
         return None
     return {name for level in levels for name in level.members()} - {str(node.step)}
+
+
+def places_again(record: ShapeNode) -> dict[Path, Path]:
+    """Return where structures that contain themselves stand again, with where each begins."""
+    paths: dict[int, Path] = {}
+    found: list[tuple[Path, ShapeNode]] = []
+    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
+    while pending:
+        node, path = pending.pop()
+        paths[id(node)] = path
+        if node.fold is not None:
+            found.append((path, node.fold))
+        pending += [(child, (*path, step)) for step, child in node.children.items()]
+    return {path: paths[id(outer)] for path, outer in found}

@@ -5,13 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from tessaron.core.base.faults import MOST_RAW_BYTES, Fault, Repeated
 from tessaron.core.cutting.json_splitting import Chunk
-from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.kernel.chunk_reading import ReadTask, read_tape, repeated_offsets
 from tessaron.core.plan.plan import LayingPlan
 from tessaron.core.plan.typed_wants import wanted_columns
@@ -25,6 +24,9 @@ from tessaron.core.tape.fragment import Fragment
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn
+
+if TYPE_CHECKING:
+    from tessaron.core.cutting.xml_chunks import XmlChunk
 
 
 @dataclass(frozen=True, slots=True)
@@ -84,10 +86,10 @@ class LayWork:
         result = self.of(tape)
         result.is_cut = is_cut
         result.run_counts = tape.run_counts
-        if isinstance(task.chunk, XmlChunk):
-            result.places = _xml_places(result.laid.problems, task.chunk, tape)
-        else:
+        if isinstance(task.chunk, Chunk):
             result.places = _places(result.laid.problems, task.chunk, tape)
+        else:
+            result.places = _xml_places(result.laid.problems, task.chunk, tape)
         return result
 
     def of(self, tape: Tape) -> LaidResult:

@@ -96,7 +96,8 @@ class RowBatches:
     def _referred(self, table: TablePlan, rows: RowSet, origin: Origin) -> Int64s:
         """Return the rows that rows of a structure that contains itself refer to, -1 for none."""
         node = self._levels.nodes.get((*table.level, origin))
-        found = np.full(self._levels.row_count(table.level), -1, np.int64)
+        # Rows that stand for none of the level, -1, find what is behind the last.
+        found = np.full(self._levels.row_count(table.level) + 1, -1, np.int64)
         if node is not None:
             found[node.rows_present()] = node.integers
         return found[rows.at(table.level)]
