@@ -2,16 +2,22 @@
 
 import itertools
 import json
+import re
 import unittest
 from unittest import mock
 from xml.etree import ElementTree
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.cutting import xml_splitting as splitting
 from tessaron.core.cutting.entity_weights import entity_lengths, light_pieces
 from tessaron.core.cutting.xml_chunks import Context, Piece
+from tessaron.core.kernel import xml_kernel
 from tessaron.sources import xml_documents
 from tests.harness import FolderTest, quick_command
+from tests.strategies import ELEMENTS, xml_text
 
 INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
 
@@ -150,6 +156,52 @@ class LayoutsOfXmlTest(unittest.TestCase):
     def test_an_attribute_has_no_markup(self):
         with self.assertRaisesRegex(tessaron.LayoutError, "an attribute has type"):
             tessaron.Layout(LAYOUT.format("") + '[tables.c.columns]\nk = { path = "@a", type = "xml" }\n')
+
+
+class SelectedTest(FolderTest):
+    """What is wanted is taken out of tapes of the compiled scanner as the Python kernel reads it."""
+
+    def made(self, document, by_python, **options):
+        real = xml_kernel.can_be_fast
+        chosen = mock.Mock(return_value=False) if by_python else real
+        target = self.folder / ("python" if by_python else "compiled")
+        with mock.patch.object(xml_kernel, "can_be_fast", chosen):
+            receipt = tessaron.export(document, target, format="csv", replace=True, **options)
+        tables = {path.name: path.read_bytes() for path in target.glob("*.csv")}
+        return tables, receipt.left_out, receipt.balance, receipt.findings
+
+    @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @given(ELEMENTS, st.sampled_from(["only", "without"]), st.data())
+    def test_patterns(self, elements, kind, data):
+        document = f"<r>{''.join(map(xml_text, elements))}</r>".encode()
+        names = sorted(set(re.findall(r"<(\w+)| (\w+)=", document.decode())))
+        chosen = [element or f"@{attribute}" for element, attribute in names if element not in ("r", "call")]
+        patterns = data.draw(st.lists(st.sampled_from(chosen or ["x"]), min_size=1, max_size=3, unique=True))
+        options = {"records": "/r/call", kind: patterns}
+        try:
+            wanted = self.made(document, True, **options)
+        except tessaron.TessaronError as error:
+            with self.assertRaises(type(error)):
+                self.made(document, False, **options)
+            return
+        self.assertEqual(self.made(document, False, **options), wanted)
+
+    def test_layouts(self):
+        document = (
+            b"<r><x id='1'><a/><a n='2'>t</a><b><c>5</c><c/>u</b><d> </d></x>"
+            b"<x><b/><a>w</a><e><f/></e></x><x>plain</x></r>"
+        )
+        whole = tessaron.draft(document, records="/r/x")
+        columns = [(table, column) for table in whole.tables for column in whole.columns(table)]
+        self.assertGreater(len(columns), 6)
+        for gone in (*itertools.combinations(columns, 1), *itertools.combinations(columns, 2)):
+            layout = whole
+            for table, column in gone:
+                layout = layout.remove_columns(table, column)
+            with self.subTest(gone=gone):
+                self.assertEqual(
+                    self.made(document, False, layout=layout), self.made(document, True, layout=layout)
+                )
 
 
 class ProofOfXmlTest(FolderTest):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from tessaron.core.cutting.pruning import pruned
 from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE
@@ -12,9 +13,10 @@ _NOT_KNOWN = (b"xmlns", b"xml:space")
 
 
 def can_be_fast(chunk: XmlChunk, options: XmlOptions) -> bool:
-    """Say whether a chunk is one that the compiled code knows: all of it wanted, nothing special in it."""
+    """Say whether a chunk is one that the compiled code knows: nothing special in it."""
     context = chunk.context
-    is_plain = options == XmlOptions(options.white_space) and options.white_space != "collapse"
+    plain = XmlOptions(options.white_space, selection=options.selection)
+    is_plain = options == plain and options.white_space != "collapse"
     is_plain &= not context.declarations and not context.keeps_space and not any(r.above for r in chunk.runs)
     spaces = [space for _, space in context.namespaces if space]
     # The compiled code takes names for the same that are written alike, and no others.
@@ -35,4 +37,4 @@ def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Tape | None:
     tape = Tape.of_lanes(lanes)
     counts = {"comment()": lanes["comments"], "processing-instruction()": lanes["instructions"]}
     tape.left_out = {test: count for test, count in counts.items() if count}
-    return tape
+    return tape if options.selection is None else pruned(tape, options.selection)
