@@ -193,8 +193,44 @@ def _has_columns() -> bool:
 
 
 workers_option = click.option(
-    "--workers", type=count_type(most=MOST_WORKERS), metavar="N", help="Processes; else one per core."
+    "--workers", type=count_type(most=MOST_WORKERS), metavar="N", help="Threads; else one per core."
 )
+name_option = click.option(
+    "--name", metavar="NAME", help="Name of the top table; else from the path or the file's name."
+)
+keys_option = click.option(
+    "--keys",
+    type=click.Choice(["sequence", "digest"]),
+    default="sequence",
+    show_default=True,
+    help="Row keys: numbers, or digests that are the same on every run.",
+)
+key_option = click.option(
+    "--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked."
+)
+exact_option = click.option(
+    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
+)
+origin_option = click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
+no_envelope_option = click.option(
+    "--no-envelope", is_flag=True, help="Do not keep what stands around the records."
+)
+memory_option = click.option(
+    "--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB."
+)
+_dictionary_option = click.option(
+    "--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary."
+)
+_no_dictionary_option = click.option(
+    "--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary."
+)
+
+
+def dictionary_options(command: Any) -> Any:
+    """Add the options that say which objects are dictionaries."""
+    return _dictionary_option(_no_dictionary_option(command))
+
+
 source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
 layout_option = click.option(
     "--layout", "layout_file", metavar="FILE", help="The layout: which tables and columns come out, and how."

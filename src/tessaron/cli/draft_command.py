@@ -9,12 +9,21 @@ from typing import Any
 import click
 
 from tessaron.cli.command_group import (
-    ByteSize,
     count_type,
+    dictionary_options,
+    exact_option,
+    key_option,
+    keys_option,
+    memory_option,
+    name_option,
+    no_envelope_option,
+    only_option,
+    origin_option,
     records_option,
     say,
     source_argument,
     source_of,
+    without_option,
     workers_option,
     xml_options,
 )
@@ -43,7 +52,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option("--replace", is_flag=True, help="Replace the layout file that is there.")
 @records_option
 @xml_options
-@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
+@name_option
 @click.option(
     "--names",
     type=click.Choice(["path", "leaf"]),
@@ -51,20 +60,17 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
     show_default=True,
     help="Name columns by their path, or by their last name as far as that tells them apart.",
 )
-@click.option("--keys", type=click.Choice(["sequence", "digest"]), default="sequence", help="As in export.")
-@click.option("--key", metavar="COLUMN", multiple=True, help="As in export.")
-@click.option(
-    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
-)
-@click.option("--origin", is_flag=True, help="As in export.")
-@click.option("--no-envelope", is_flag=True, help="As in export.")
-@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
-@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
-@click.option("--only", metavar="PATTERN", multiple=True, help="As in export.")
-@click.option("--without", metavar="PATTERN", multiple=True, help="As in export.")
+@keys_option
+@key_option
+@exact_option
+@origin_option
+@no_envelope_option
+@dictionary_options
+@only_option
+@without_option
 @click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
 @workers_option
-@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@memory_option
 def draft(
     sources: tuple[str, ...],
     output: str | None,

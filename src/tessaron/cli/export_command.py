@@ -9,10 +9,17 @@ import click
 
 from tessaron.cli.command_group import (
     EXIT_CHECK_FAILED,
-    ByteSize,
     Share,
     count_type,
+    dictionary_options,
+    exact_option,
+    key_option,
+    keys_option,
     layout_of,
+    memory_option,
+    name_option,
+    no_envelope_option,
+    origin_option,
     records_option,
     shaping_options,
     source_of,
@@ -37,7 +44,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
 )
-@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
+@name_option
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option
 @xml_options
@@ -45,19 +52,11 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--strict", is_flag=True, help="With --layout: paths not met, values beyond columns are failures."
 )
-@click.option("--no-envelope", is_flag=True, help="Do not keep what stands around the records.")
-@click.option(
-    "--keys",
-    type=click.Choice(["sequence", "digest"]),
-    default="sequence",
-    show_default=True,
-    help="Row keys: numbers, or digests that are the same on every run.",
-)
-@click.option("--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked.")
-@click.option(
-    "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
-)
-@click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
+@no_envelope_option
+@keys_option
+@key_option
+@exact_option
+@origin_option
 @click.option(
     "--duplicate-keys",
     type=click.Choice(["last", "reject"]),
@@ -65,10 +64,9 @@ from tessaron.core.base.bounds import MOST_LEVELS
     show_default=True,
     help="For a name twice in one object: the last value wins, or reject the record.",
 )
-@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
-@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@dictionary_options
 @workers_option
-@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@memory_option
 @click.option(
     "--depth-limit", type=count_type(most=MOST_LEVELS), metavar="N", help="Reject what is nested deeper."
 )

@@ -10,7 +10,12 @@ import click
 
 from tessaron.cli.command_group import (
     count_type,
+    dictionary_options,
+    key_option,
+    keys_option,
     layout_of,
+    name_option,
+    origin_option,
     records_option,
     say,
     shaping_options,
@@ -41,12 +46,11 @@ _RECORDS_READ = 200
     help="The form; all but table need --table where there are several.",
 )
 @click.option("--first", type=count_type(), metavar="N", help="Records to read; else 200 or --rows.")
-@click.option("--name", metavar="NAME", help="Name of the top table; else from the path or the file's name.")
-@click.option("--keys", type=click.Choice(["sequence", "digest"]), default="sequence", help="As in export.")
-@click.option("--key", metavar="COLUMN", multiple=True, help="As in export.")
-@click.option("--origin", is_flag=True, help="As in export.")
-@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
-@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@name_option
+@keys_option
+@key_option
+@origin_option
+@dictionary_options
 def preview(
     sources: tuple[str, ...],
     one: str | None,

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING, Any, cast
+from typing import Any, cast
 
 import click
 
 from tessaron.cli.command_group import (
     EXIT_CHECK_FAILED,
-    ByteSize,
     count_type,
+    dictionary_options,
     layout_of,
     layout_option,
+    memory_option,
     records_option,
     say,
     source_argument,
@@ -23,9 +24,6 @@ from tessaron.cli.command_group import (
 )
 from tessaron.core.base.bounds import MOST_LEVELS
 from tessaron.core.base.visible import in_quotes, visible
-
-if TYPE_CHECKING:
-    pass
 
 
 @click.command()
@@ -43,10 +41,9 @@ if TYPE_CHECKING:
     show_default=True,
     help="The order among siblings: as in the data, by name, least filled first, most distinct first.",
 )
-@click.option("--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary.")
-@click.option("--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary.")
+@dictionary_options
 @workers_option
-@click.option("--memory", type=ByteSize(), metavar="SIZE", help="Bound the memory, e.g. 400MB.")
+@memory_option
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
 def survey(
     sources: tuple[str, ...],

@@ -72,7 +72,7 @@ class Options:
         key: Columns of the top table that are its natural key: checked, and what digest keys are made of.
         first: Only so many records are read; None for all.
         origin: Whether the top table has columns with file, record number and line.
-        workers: Processes that parse; None for the number of cores.
+        workers: Threads that parse; None for the number of cores.
         memory: Bytes that bound the whole run; None for no bound beyond the chunks.
         depth_limit: The deepest nesting that is read.
         chunk_bytes: Bytes read at once.

@@ -126,7 +126,7 @@ def verify(
         source: As in `shred`; else the sources in the receipt.
         sample: Only so many records, the first, are compared; the tables are checked whole.
         layout: The layout; else the one in the folder.
-        workers: Processes that read the source; else one per core.
+        workers: Threads that read the source; else one per core.
         kernel: As in `Options`.
         progress: Is told how far it is.
 

@@ -9,7 +9,7 @@ MOST_COUNTED: Final = 10**15
 MOST_LEVELS: Final = 1_000_000
 """Levels of nesting."""
 MOST_WORKERS: Final = 256
-"""Processes."""
+"""Threads."""
 MOST_BYTES: Final = 10**15
 """Bytes of memory."""
 MOST_CHUNK_BYTES: Final = 2**30

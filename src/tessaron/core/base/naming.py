@@ -74,6 +74,11 @@ class Names:
         self._taken.add(name.casefold())
         return name
 
+    def claim_of(self, table: str, name: str) -> str:
+        """Return `name` if it is free, else one of the table's name and it: what has it already keeps it."""
+        words = (name,) if self.is_free(name) else (table, name)
+        return self.claim(*words, otherwise=name)
+
 
 def name_of_sources(sources: Sequence[str]) -> str:
     """Return the name for the top table of some files: what their names have in common.

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from abc import ABC, abstractmethod
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn
 
@@ -33,7 +34,7 @@ _OF_FAMILY = {"number": INTEGER, "boolean": BOOLEAN, "text": TEXT}
 
 
 @dataclass(frozen=True)
-class Checker:
+class Checker(ABC):
     """Checks the parts of one expression.
 
     Attributes:
@@ -48,9 +49,9 @@ class Checker:
     schema: ExpressionNames
     text: str
 
+    @abstractmethod
     def check(self, tree: Expression) -> Typed:
         """Return the checked form of a part of the expression."""
-        raise NotImplementedError
 
     def fail(self, reason: str, at: int) -> NoReturn:
         """Raise the error for a place in the expression."""

@@ -131,7 +131,7 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: b
         )
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
-    named = {key: _free_name(names, level.name, key) for key in keys}
+    named = {key: names.claim_of(level.name, key) for key in keys}
     origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
     if level.owner.is_recursive and level.node is not level.owner:
         origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
@@ -201,13 +201,8 @@ def _order_of_origin(node: ShapeNode) -> int:
 def _origin_column(node: ShapeNode, level: _Level, names: Names) -> Column:
     assert isinstance(node.step, Origin)
     inferred = infer_type(node)
-    name = _free_name(names, level.name, node.step.value)
+    name = names.claim_of(level.name, node.step.value)
     return Column(name, (*level.path, node.step), inferred.type, inferred.reading)
-
-
-def _free_name(names: Names, table: str, key: str) -> str:
-    """Return a name for a column that Tessaron adds; a field of that name keeps it."""
-    return names.claim(key, otherwise=key) if names.is_free(key) else names.claim(table, key, otherwise=key)
 
 
 def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, str]) -> Table:

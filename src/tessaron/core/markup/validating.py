@@ -31,7 +31,7 @@ _XML_ATTRIBUTES = (
 
 @dataclass(frozen=True, slots=True)
 class RecordSchema:
-    """What is needed to check records, to be sent to other processes.
+    """What is needed to check records.
 
     Attributes:
         documents: The schema files by their path, the first one that was asked for.

@@ -305,8 +305,7 @@ class _Compiler:
         output: list[tuple[str, str]] = []
         columns: list[Column] = []
         for other, column in self._carried(name, part):
-            free = taken.claim(column, otherwise=column) if taken.is_free(column) else ""
-            shown = free or taken.claim(other, column, otherwise=column)
+            shown = taken.claim_of(other, column)
             output.append((other, column))
             kind = (
                 ColumnType("text")
@@ -367,7 +366,7 @@ class _Compiler:
             WITHIN_KEY: WITHIN_KEY if is_recursive else None,
             THROUGH_KEY: THROUGH_KEY if through else None,
         }
-        keys = {key: self._key_name(taken, name, shown) for key, shown in wanted.items()}
+        keys = {key: None if shown is None else taken.claim_of(name, shown) for key, shown in wanted.items()}
         documents = next((column.name for column in columns if column.path[-1:] == (Origin.DOCUMENT,)), None)
         around = self._references.documents
         digest = self._part.reading.keys == "digest"
@@ -378,15 +377,6 @@ class _Compiler:
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
             *self._references.enclosing(name, columns),
         )  # fmt: skip
-
-    def _key_name(self, taken: Names, table: str, wanted: str | None) -> str | None:
-        if wanted is None:
-            return None
-        return (
-            taken.claim(wanted, otherwise=wanted)
-            if taken.is_free(wanted)
-            else taken.claim(table, wanted, otherwise=wanted)
-        )
 
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
         return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)

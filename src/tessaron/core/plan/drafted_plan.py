@@ -4,19 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 from tessaron.core.base.naming import Names
-from tessaron.core.base.paths import Origin, is_markup, level_of
+from tessaron.core.base.paths import is_markup, level_of
 from tessaron.core.layout.table_set import ROW_KEY, WITHIN_KEY, Column, Table, TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Source, TablePlan
+from tessaron.core.plan.rest_plans import rest_plans
 from tessaron.core.plan.skeleton import NOT_SCALAR, skeleton_of
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import places_again
 from tessaron.core.types.fitting import Spelling
-
-if TYPE_CHECKING:
-    from tessaron.core.plan.rest_plans import RestPlan
 
 _WORDS_OF_MARKUP = ("true", "false")
 """The words for booleans that go without saying in XML."""
@@ -30,19 +27,13 @@ def plan_of(tables: TableSet, record: ShapeNode) -> LayingPlan:
         record: The settled shape that they were drafted from.
     """
     plans = tuple(map(_table_plan, tables.tables))
-    rests: tuple[RestPlan, ...] = ()
-    if any(column.path[-1:] == (Origin.REST,) for table in tables.tables for column in table.columns):
-        # Most layouts keep none.
-        from tessaron.core.plan.rest_plans import rest_plans
-
-        rests = tuple(rest_plans(tables))
     return LayingPlan(
         plans if any(not plan.level for plan in plans) else (TablePlan("(records)", (), ()), *plans),
         (),
         record,
         natural_key=tables.natural_key,
         has_digest_keys=tables.has_digest_keys,
-        rests=rests,
+        rests=tuple(rest_plans(tables)),
         exact=tables.exact,
         is_drafted=True,
     )
@@ -128,15 +119,11 @@ def _flat_table(base: TablePlan, carried: Iterable[tuple[str, Column]]) -> Table
     taken = Names([column.name for column in table.columns])
     columns = []
     for name, column in carried:
-        free = taken.is_free(column.name)
-        shown = taken.claim(*((column.name,) if free else (name, column.name)), otherwise=column.name)
+        shown = taken.claim_of(name, column.name)
         columns.append(Column(shown, (), column.type, shown=f"{name}.{column.name}"))
     named = Names([column.name for column in (*columns, *table.columns)])
     keys = {
-        key: named.claim(key, otherwise=key)
-        if named.is_free(key)
-        else named.claim(table.name, key, otherwise=key)
-        for key in (ROW_KEY, *([WITHIN_KEY] if table.within_key else []))
+        key: named.claim_of(table.name, key) for key in (ROW_KEY, *([WITHIN_KEY] if table.within_key else []))
     }
     return Table(
         table.name,

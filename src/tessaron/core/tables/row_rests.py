@@ -108,7 +108,6 @@ class _Finder:
 
     def __init__(self, level: Branch, plan: RestPlan, exact: bool):
         self._level, self._plan, self._exact = level, plan, exact
-        self._count = level.node.row_count
 
     def tokens(self) -> _Tokens | None:
         """Return the rest of the rows as JSON; None if there is none anywhere."""
@@ -117,15 +116,12 @@ class _Finder:
         pending: list[tuple[Branch, Path, int, str]] = [(self._level, (), -1, "")]
         while pending:
             branch, path, above, name = pending.pop()
+            if self._is_worked_on((*self._plan.level, *path)):
+                continue
             index = len(places)
             places.append((branch, path, []))
             if above >= 0:
                 places[above][2].append((name, index))
-            if self._is_worked_on((*self._plan.level, *path)):
-                places.pop()
-                if above >= 0:
-                    places[above][2].pop()
-                continue
             if (*self._plan.level, *path, Origin.JSON) not in self._plan.forms:
                 pending += [
                     (child, (*path, step), index, step)

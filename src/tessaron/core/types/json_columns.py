@@ -88,10 +88,9 @@ def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
     heads = [f"{quoted_text(name_of_step(step))}:" for step, _ in there]
     if not there[0][1].null_count:
         # All rows have something: what is there in each goes in without a copy of its own.
-        parts = [
-            part for at, (_, values) in enumerate(there) for part in _pair(",{"[not at] + heads[at], values)
-        ]
-        return side_by_side([*parts, text("}")])
+        heads = ["{" + heads[0], *(f",{head}" for head in heads[1:])]
+        pairs = [_pair(head, values) for head, (_, values) in zip(heads, there, strict=True)]
+        return side_by_side([*(part for pair in pairs for part in pair), text("}")])
     joined = side_by_side(
         [_paired("," + head, values) for head, (_, values) in zip(heads, there, strict=True)]
     )
