@@ -183,6 +183,11 @@ class NotesTest(FolderTest):
                     self.assertEqual(note.example.value, example)
                     self.assertTrue(note.example.source.endswith("n.ndjson"))
 
+    def test_paths_given_where_no_object_stands(self):
+        facts = tessaron.survey([{"v": {"a": 1}}], dictionaries=["$.v", "$.w"], not_dictionaries=["$.v.a"])
+        found = [note.path for note in facts.notes if note.code == "nothing there"]
+        self.assertEqual(found, ["$.v.a", "$.w"])
+
     def test_examples_have_the_line_of_their_record(self):
         records = [{"s": [{"v": 1}, {"v": 2}]}] * 5 + [{"s": [{"v": 3}, {"v": {"w": ["N/A"]}}]}]
         notes = self.notes(records)

@@ -39,6 +39,7 @@ if TYPE_CHECKING:
 
 _OBJECTS_AT_ONCE = 2_000
 """Python objects that make one tape."""
+NO_OBJECT = "no object stands here: nothing was changed by this path"
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""
 
@@ -59,6 +60,7 @@ class SourceReading:
         passed: Values that were passed over, by path.
         repeated_names: By path, how often that happened, and the first case in words.
         structure: What was recognised in the structure of the records.
+        without_object: Paths given for dictionaries at which no object stands.
         xml: What reads the sources if they are XML.
         wants_above: Whether values of the elements around records of XML are wanted with them.
         is_partial: Whether only the first records were read, and there are more.
@@ -84,6 +86,7 @@ class SourceReading:
     is_partial: bool = False
     structure: list[StructureNote] = field(default_factory=list)
     repeated_names: dict[str, tuple[int, str]] = field(default_factory=dict)
+    without_object: list[str] = field(default_factory=list)
     xml: XmlReading | None = None
     wants_above: bool = False
     _wanted: int | None = None
@@ -237,9 +240,8 @@ class SourceReading:
             notes = settle(feed.shape, rules)
             found += notes
             self.structure += notes if feed is self.records else []
-        self.notes += [
-            (path, "no object stands here: nothing was changed by this path") for path in sorted(named)
-        ]
+        self.without_object = sorted(named)
+        self.notes += [(path, NO_OBJECT) for path in self.without_object]
         self.notes += [(format_path(note.path), note.text) for note in found]
 
     def _forget_records(self) -> None:

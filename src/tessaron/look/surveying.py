@@ -21,7 +21,7 @@ from tessaron.core.tape.distinct import STANDARD_ERROR, TELLING_FROM, Hashes
 from tessaron.engine.feeds import Feed, NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
-from tessaron.engine.reading import SourceReading
+from tessaron.engine.reading import NO_OBJECT, SourceReading
 from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import resolve_inputs
 
@@ -96,6 +96,10 @@ def _notes_of_reading(reading: SourceReading) -> Iterator[SurveyNote]:
         what = f"name twice in one object: {count:,}; the first {text}"
         advice = "the last value wins; --duplicate-keys reject leaves such records out"
         yield SurveyNote(path, "duplicate names", what, count, None, advice)
+    for path in reading.without_object:
+        yield SurveyNote(
+            path, "nothing there", NO_OBJECT, 0, None, "look for its right spelling in the outline"
+        )
     for reject in reading.rejects[:1]:
         what = f"{reading.rejected:,} records cannot be read; the first: {reject.message}"
         yield SurveyNote(
