@@ -5,6 +5,7 @@ import os
 from setuptools import Extension, setup
 
 _TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_row_order", "_columns", "_digests")
+_XML_HEADERS = ("_tape", "_fastxml", "_xml_names", "_xml_order")
 
 setup(
     ext_modules=[
@@ -12,7 +13,7 @@ setup(
             "tessaron.core.compiled._fastjson",
             ["src/tessaron/core/compiled/_fastjson.c"],
             optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=["src/tessaron/core/compiled/_fastxml.h", "src/tessaron/core/compiled/_tape.h"],
+            depends=[f"src/tessaron/core/compiled/{name}.h" for name in _XML_HEADERS],
             extra_compile_args=["-O3"],
         ),
         Extension(

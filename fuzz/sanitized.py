@@ -21,7 +21,8 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-PACKAGE = Path(__file__).parent.parent / "src" / "tessaron"
+ROOT = Path(__file__).parent.parent
+PACKAGE = ROOT / "src" / "tessaron"
 _SECONDS = 20
 _FLAGS = ("-g", "-O1", "-fPIC", "-shared", "-fsanitize=address,undefined", "-fno-sanitize-recover=undefined")
 _SOURCES = ("core/compiled/_fastjson.c", "core/compiled/_passes.c", "core/compiled/_csv.c")
@@ -48,7 +49,8 @@ def main(arguments: list[str]) -> int:
             made = (copy / source).with_suffix(sysconfig.get_config_var("EXT_SUFFIX"))
             subprocess.run(["gcc", *_FLAGS, f"-I{include}", str(copy / source), "-o", str(made)], check=True)
         environment = os.environ | {
-            "LD_PRELOAD": library, "PYTHONPATH": folder, "PYTHONMALLOC": "malloc",
+            "LD_PRELOAD": library, "PYTHONPATH": os.pathsep.join((folder, str(ROOT))),
+            "PYTHONMALLOC": "malloc",
             "ASAN_OPTIONS": "detect_leaks=0:abort_on_error=0",
         }  # fmt: skip
         seconds = arguments[0] if arguments else str(_SECONDS)
@@ -73,6 +75,7 @@ def child(seconds: float) -> None:
             assert made[0].arrays() == made[1].arrays(), (cases, text)
             assert made[0].faults == made[1].faults, (cases, text)
             _pass_over(chance, made[0])
+        _read_markup(chance)
         cases += 1
     print(f"{cases:,} documents, each also with bytes and numbers changed: nothing found")
 
@@ -131,6 +134,21 @@ def _pass_over(chance: random.Random, tape: Any) -> None:
             use(wrong)
         except (ValueError, KeyError, IndexError, UnicodeDecodeError):
             continue
+
+
+def _read_markup(chance: random.Random) -> None:
+    """Read a chunk of XML with the compiled kernel and the other; and one with bytes changed that lxml never saw."""
+    from tests.random_markup import markup_chunk, named_values
+
+    from tessaron.core.kernel.contract import XmlOptions
+    from tessaron.core.kernel.fast_xml import read_xml_fast
+    from tessaron.core.kernel.xml_kernel import read_xml
+
+    chunk = markup_chunk(chance)
+    options = XmlOptions(chance.choice(("trim", "collapse", "keep")), keeps_order=chance.random() < 0.5)
+    made = [read_xml(chunk, replace(options, compiled=compiled)) for compiled in (True, False)]
+    assert named_values(made[0]) == named_values(made[1]), (options, chunk)
+    read_xml_fast(replace(chunk, data=_changed(chance, chunk.data)), options)
 
 
 def _columns(chance: random.Random, place_count: int) -> list[Any]:

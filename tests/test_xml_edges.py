@@ -2,8 +2,10 @@
 
 import itertools
 import json
+import random
 import re
 import unittest
+from dataclasses import replace
 from unittest import mock
 from xml.etree import ElementTree
 
@@ -15,8 +17,11 @@ from tessaron.core.cutting import xml_splitting as splitting
 from tessaron.core.cutting.entity_weights import entity_lengths, light_pieces
 from tessaron.core.cutting.xml_chunks import Context, Piece
 from tessaron.core.kernel import xml_kernel
+from tessaron.core.kernel.contract import XmlOptions
+from tessaron.core.kernel.fast_xml import entities_of, read_xml_fast
 from tessaron.sources import xml_documents
 from tests.harness import FolderTest, quick_command
+from tests.random_markup import DECLARATIONS, markup_chunk, named_values
 from tests.strategies import ELEMENTS, xml_text
 
 INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
@@ -156,6 +161,28 @@ class LayoutsOfXmlTest(unittest.TestCase):
     def test_an_attribute_has_no_markup(self):
         with self.assertRaisesRegex(tessaron.LayoutError, "an attribute has type"):
             tessaron.Layout(LAYOUT.format("") + '[tables.c.columns]\nk = { path = "@a", type = "xml" }\n')
+
+
+class KernelsTest(unittest.TestCase):
+    def test_the_compiled_scanner_reads_what_the_reference_reads(self):
+        for number in range(250):
+            chance = random.Random(number)
+            chunk = markup_chunk(chance)
+            options = XmlOptions(
+                chance.choice(("trim", "collapse", "keep")), keeps_order=chance.random() < 0.5
+            )
+            with self.subTest(number=number, options=options, data=chunk.data):
+                tape = xml_kernel.read_xml(chunk, options)
+                if not tape.faults and b"&crate;" not in chunk.data:
+                    self.assertIsNotNone(read_xml_fast(chunk, options))
+                reference = xml_kernel.read_xml(chunk, replace(options, compiled=False))
+                self.assertEqual(named_values(tape), named_values(reference))
+
+    def test_an_entity_with_markup_is_left_to_the_reference(self):
+        self.assertEqual(
+            [name for name, *_ in entities_of(DECLARATIONS)], ["quay", "crane", "none", "less", "number"]
+        )
+        self.assertEqual(entities_of(DECLARATIONS)[0], ("quay", "north \n quay", "north   quay"))
 
 
 class SelectedTest(FolderTest):

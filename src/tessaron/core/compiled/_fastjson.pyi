@@ -11,7 +11,15 @@ def parse(
     /,
 ) -> dict[str, Any] | None: ...
 def parse_xml(
-    data: bytes, prefixes: tuple[tuple[str, str], ...], nil: str, trims: int, /
+    data: bytes,
+    spaces: tuple[tuple[str, str], ...],
+    declared: tuple[tuple[str, str], ...],
+    entities: tuple[tuple[str, str, str], ...],
+    runs: tuple[tuple[int, tuple[tuple[str, str], ...]], ...],
+    cleans: int,
+    keeps_space: int,
+    keeps_order: int,
+    /,
 ) -> dict[str, Any] | None: ...
 def scan(
     block: bytes | memoryview, in_text: int, escaping: int, depth: int, at_depth: int, on_comma: int, /

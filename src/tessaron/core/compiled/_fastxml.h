@@ -1,155 +1,31 @@
 /* The compiled part of the XML kernel: records that lxml has found to be well-formed -> tape.
  *
- * It does what XmlBuilder of xml_kernel.py does, and the same tests run on both. It only knows elements,
- * attributes, text, CDATA, comments and the references that every document has; whatever else there is makes it
- * give up the chunk (BAD), which is then read in Python.
+ * It does what XmlBuilder of xml_kernel.py does, and the same tests run on both. What it does not
+ * know (an entity with markup in it, say) makes it give up the chunk (BAD), which is then read in Python.
  * A record is first a small tree, as only its end tells what repeats, and is then walked like in Python.
  */
 
-typedef struct { const char *raw; int32_t raw_size, step; uint64_t hash; int32_t stamp, group; } XmlName;
-typedef struct { const char *prefix, *spelled; int32_t prefix_size, spelled_size; } XmlPrefix;
-typedef struct { int32_t name, first, last, next, next_same, attributes, attribute_count, pieces, last_piece, elements; } XmlElement;
-typedef struct { int32_t name; size_t from, size; } XmlAttribute;
-typedef struct { size_t from, size; int32_t next; } XmlPiece;
-typedef struct { int32_t first, last, count, name; } XmlGroup;
+#include "_xml_names.h"
+
+#define XML_NAMESPACE "http://www.w3.org/XML/1998/namespace"
+#define INSTANCE_NAMESPACE "http://www.w3.org/2001/XMLSchema-instance"
+enum { CLEAN_KEEP, CLEAN_TRIM, CLEAN_COLLAPSE };
+
+typedef struct { int32_t step, first, last, next, next_same, attributes, attribute_count, pieces, last_piece, elements, keeps; } XmlElement;
+typedef struct { int32_t step; size_t from, size; } XmlAttribute;
+/* A piece of text, with how many elements stand before it. */
+typedef struct { size_t from, size; int32_t next, after; } XmlPiece;
+typedef struct { int32_t first, last, count, step; } XmlGroup;
 /* An element that is being walked: its place on the tape, its groups, and which of their elements comes next. */
 typedef struct { int32_t element, index, groups, group, next, parent; size_t groups_end; } XmlOpen;
-
-typedef struct {
-    Parser *p;
-    XmlName *names; int32_t name_count, name_room, *table, table_room;
-    XmlPrefix *prefixes; int32_t prefix_count;
-    const char *nil; int32_t nil_size;       /* how xsi:nil is written here; size 0 if it is not declared */
-    Buffer elements, attributes, pieces, chars, groups, pending, open, whole, spelled;
-    int32_t stamp, trims, text_step;
-    int64_t comments, instructions;
-} Xml;
-
-static inline int is_space(uint8_t c) { return c == ' ' || c == '\n' || c == '\r' || c == '\t'; }
-
-/* Spells the name behind the letter of XML: prefix as in paths, `@` for attributes. Returns BAD for a prefix that
- * is not known. */
-static int spell_name(Xml *x, XmlName *n, const char *raw, int32_t size, int is_attribute) {
-    const char *colon = memchr(raw, ':', (size_t)size);
-    int32_t prefix_size = colon ? (int32_t)(colon - raw) : 0;
-    const char *spelled = "";
-    int32_t spelled_size = 0;
-    if (prefix_size == 3 && !memcmp(raw, "xml", 3)) { spelled = "xml"; spelled_size = 3; }
-    else if (prefix_size || !is_attribute) {
-        int found = !prefix_size;
-        for (int32_t i = 0; i < x->prefix_count; i++)
-            if (x->prefixes[i].prefix_size == prefix_size && !memcmp(x->prefixes[i].prefix, raw, (size_t)prefix_size)) {
-                spelled = x->prefixes[i].spelled;
-                spelled_size = x->prefixes[i].spelled_size;
-                found = 1;
-            }
-        if (!found) return BAD;
-    }
-    const char *local = colon ? colon + 1 : raw;
-    int32_t local_size = size - (int32_t)(local - raw);
-    x->spelled.used = 0;
-    if (put_bytes(&x->spelled, "\x1f@", is_attribute ? 2 : 1) || put_bytes(&x->spelled, spelled, (size_t)spelled_size) ||
-        put_bytes(&x->spelled, ":", spelled_size ? 1 : 0) || put_bytes(&x->spelled, local, (size_t)local_size))
-        return NO_MEMORY;
-    n->step = intern(&x->p->tape.steps, x->spelled.at, x->spelled.used);
-    if (n->step < 0) return NO_MEMORY;
-    return OK;
-}
-
-/* Returns the number of a name as it is written; negative status - 10 if that fails. */
-static int32_t intern_name(Xml *x, const char *raw, int32_t size, int is_attribute) {
-    uint64_t hash = hash_of(raw, (size_t)size) * 2 + (uint64_t)is_attribute;
-    if (2 * (x->name_count + 1) > x->table_room) {
-        int32_t room = x->table_room ? x->table_room * 2 : 64;
-        int32_t *table = malloc((size_t)room * sizeof(int32_t));
-        if (!table) return -10 - NO_MEMORY;
-        memset(table, 0xff, (size_t)room * sizeof(int32_t));
-        for (int32_t i = 0; i < x->name_count; i++) {
-            int32_t at = (int32_t)(x->names[i].hash & (uint64_t)(room - 1));
-            while (table[at] >= 0) at = (at + 1) & (room - 1);
-            table[at] = i;
-        }
-        free(x->table);
-        x->table = table;
-        x->table_room = room;
-    }
-    int32_t at = (int32_t)(hash & (uint64_t)(x->table_room - 1));
-    for (; x->table[at] >= 0; at = (at + 1) & (x->table_room - 1)) {
-        XmlName *n = &x->names[x->table[at]];
-        if (n->hash == hash && n->raw_size == size && !memcmp(n->raw, raw, (size_t)size)) return x->table[at];
-    }
-    if (x->name_count == x->name_room) {
-        int32_t room = x->name_room ? x->name_room * 2 : 64;
-        XmlName *names = realloc(x->names, (size_t)room * sizeof(XmlName));
-        if (!names) return -10 - NO_MEMORY;
-        x->names = names;
-        x->name_room = room;
-    }
-    XmlName *n = &x->names[x->name_count];
-    memset(n, 0, sizeof *n);
-    n->raw = raw;
-    n->raw_size = size;
-    n->hash = hash;
-    n->stamp = -1;
-    int status = spell_name(x, n, raw, size, is_attribute);
-    if (status) return -10 - status;
-    x->table[at] = x->name_count;
-    return x->name_count++;
-}
-
-/* Puts a reference that begins at *s (behind `&`) into the characters; BAD for one that is not of every document. */
-static int put_reference(Xml *x, const uint8_t **s, const uint8_t *end) {
-    const uint8_t *at = *s, *stop = memchr(at, ';', (size_t)(end - at));
-    if (!stop) return BAD;
-    size_t size = (size_t)(stop - at);
-    uint32_t code = 0;
-    if (size > 1 && at[0] == '#') {
-        int is_hex = at[1] == 'x';
-        if (size > 10) return BAD;
-        for (const uint8_t *d = at + 1 + is_hex; d < stop; d++) {
-            uint32_t digit = *d >= '0' && *d <= '9' ? *d - '0' : *d >= 'a' && *d <= 'f' ? *d - 'a' + 10
-                           : *d >= 'A' && *d <= 'F' ? *d - 'A' + 10 : 99;
-            if (digit > (is_hex ? 15u : 9u)) return BAD;
-            code = code * (is_hex ? 16 : 10) + digit;
-        }
-        if (!code || code > 0x10FFFF || (code >= 0xD800 && code < 0xE000)) return BAD;
-    } else {
-        static const struct { const char *name; size_t size; uint8_t code; } known[] = {
-            {"lt", 2, '<'}, {"gt", 2, '>'}, {"amp", 3, '&'}, {"quot", 4, '"'}, {"apos", 4, '\''}};
-        for (int i = 0; i < 5; i++)
-            if (size == known[i].size && !memcmp(at, known[i].name, size)) code = known[i].code;
-        if (!code) return BAD;
-    }
-    *s = stop + 1;
-    return put_code(&x->chars, code);
-}
-
-/* Puts characters up to `stop`: line ends become \n; in attributes white space becomes spaces (XML 1.0, 3.3.3). */
-static int put_characters(Xml *x, const uint8_t *s, const uint8_t *stop, int is_attribute, int has_references) {
-    while (s < stop) {
-        const uint8_t *from = s;
-        while (s < stop && !(*s == '&' && has_references) && *s != '\r' && !(is_attribute && is_space(*s))) s++;
-        if (s > from && put_bytes(&x->chars, from, (size_t)(s - from))) return NO_MEMORY;
-        if (s >= stop) break;
-        if (*s == '&') {
-            s++;
-            int status = put_reference(x, &s, stop);
-            if (status) return status;
-        } else {
-            int is_return = *s++ == '\r';
-            if (is_return && s < stop && *s == '\n') s++;
-            if (put_u8(&x->chars, is_attribute ? ' ' : '\n')) return NO_MEMORY;
-        }
-    }
-    return OK;
-}
 
 static int add_piece(Xml *x, int32_t element, const uint8_t *s, const uint8_t *stop, int has_references) {
     if (s >= stop) return OK;
     size_t from = x->chars.used;
     int status = put_characters(x, s, stop, 0, has_references);
     if (status) return status;
-    XmlPiece piece = {from, x->chars.used - from, -1};
+    if (x->chars.used == from) return OK;
+    XmlPiece piece = {from, x->chars.used - from, -1, AT(x->elements, XmlElement, element).elements};
     int32_t index = COUNT(x->pieces, XmlPiece);
     if (put_bytes(&x->pieces, &piece, sizeof piece)) return NO_MEMORY;
     XmlElement *e = &AT(x->elements, XmlElement, element);
@@ -168,23 +44,18 @@ static const uint8_t *find_bytes(const uint8_t *s, const uint8_t *end, const cha
     return NULL;
 }
 
-/* Reads a start tag at *s (behind `<`) as a new element; *is_empty says whether it ends with `/>`. */
-static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int32_t parent, int32_t *made, int *is_empty) {
-    const uint8_t *s = *start, *from = s;
-    while (s < end && !is_space(*s) && *s != '>' && *s != '/') s++;
-    if (s >= end || s == from) return BAD;
-    int32_t name = intern_name(x, (const char *)from, (int32_t)(s - from), 0);
-    if (name < 0) return -name - 10;
-    XmlElement element = {name, -1, -1, -1, -1, COUNT(x->attributes, XmlAttribute), 0, -1, -1, 0};
+/* Reads the attributes of a start tag at *s, up to behind its end; their names are as written (see raw_number). */
+static int read_attributes(Xml *x, const uint8_t **start, const uint8_t *end, int32_t depth, XmlElement *element, int *is_empty) {
+    const uint8_t *s = *start;
     for (;;) {
         while (s < end && is_space(*s)) s++;
         if (s >= end) return BAD;
         if (*s == '>') { s++; *is_empty = 0; break; }
         if (*s == '/') { if (s + 1 >= end || s[1] != '>') return BAD; s += 2; *is_empty = 1; break; }
-        from = s;
+        const uint8_t *from = s;
         while (s < end && !is_space(*s) && *s != '=' && *s != '>') s++;
-        XmlAttribute attribute = {intern_name(x, (const char *)from, (int32_t)(s - from), 1), x->chars.used, 0};
-        if (attribute.name < 0) return -attribute.name - 10;
+        XmlAttribute attribute = {raw_number(x, (const char *)from, (int32_t)(s - from), 1), x->chars.used, 0};
+        if (attribute.step < 0) return NO_MEMORY;
         while (s < end && is_space(*s)) s++;
         if (s >= end || *s++ != '=') return BAD;
         while (s < end && is_space(*s)) s++;
@@ -195,9 +66,43 @@ static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int
         if (status) return status;
         attribute.size = x->chars.used - attribute.from;
         s = stop + 1;
-        if (put_bytes(&x->attributes, &attribute, sizeof attribute)) return NO_MEMORY;
-        element.attribute_count++;
+        XmlRaw *raw = &AT(x->raws, XmlRaw, attribute.step);
+        if (raw->declares) status = declare(x, raw->prefix, x->chars.at + attribute.from, attribute.size, depth);
+        else {
+            status = put_bytes(&x->attributes, &attribute, sizeof attribute);
+            element->attribute_count++;
+        }
+        if (status) return status;
     }
+    *start = s;
+    return OK;
+}
+
+/* Finds what the names of an element and its attributes mean, now that all is declared; and what xml:space says. */
+static int resolve_names(Xml *x, XmlElement *element) {
+    int status = step_of(x, element->step, &element->step);
+    for (int32_t i = 0; !status && i < element->attribute_count; i++) {
+        XmlAttribute *a = &AT(x->attributes, XmlAttribute, element->attributes + i);
+        status = step_of(x, a->step, &a->step);
+        if (!status && a->step == x->space_step)
+            element->keeps = a->size == 8 && !memcmp(x->chars.at + a->from, "preserve", 8);
+    }
+    return status;
+}
+
+/* Reads a start tag at *s (behind `<`) as a new element; *is_empty says whether it ends with `/>`. */
+static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int32_t parent, int32_t *made, int *is_empty) {
+    const uint8_t *s = *start, *from = s;
+    while (s < end && !is_space(*s) && *s != '>' && *s != '/') s++;
+    if (s >= end || s == from) return BAD;
+    int32_t name = raw_number(x, (const char *)from, (int32_t)(s - from), 0), depth = COUNT(x->open, int32_t);
+    if (name < 0) return NO_MEMORY;
+    int keeps = parent < 0 ? x->keeps_space : AT(x->elements, XmlElement, parent).keeps;
+    XmlElement element = {name, -1, -1, -1, -1, COUNT(x->attributes, XmlAttribute), 0, -1, -1, 0, keeps};
+    int status = read_attributes(x, &s, end, depth, &element, is_empty);
+    if (!status) status = resolve_names(x, &element);
+    if (status) return status;
+    if (*is_empty) leave_scope(x, depth);
     *made = COUNT(x->elements, XmlElement);
     if (put_bytes(&x->elements, &element, sizeof element)) return NO_MEMORY;
     if (parent >= 0) {
@@ -228,6 +133,7 @@ static int read_tree(Xml *x, const uint8_t **start) {
             s = stop + 1;
             x->open.used -= sizeof(int32_t);
             int32_t depth = COUNT(x->open, int32_t);
+            leave_scope(x, depth);
             if (!depth) break;
             current = AT(x->open, int32_t, depth - 1);
         } else if (*s == '!') {
@@ -282,9 +188,29 @@ static int is_blank(const char *bytes, size_t size) {
     return 1;
 }
 
+/* Makes every run of white space one blank. */
+static int collapse(Xml *x, const char **bytes, size_t *size) {
+    x->cleaned.used = 0;
+    for (size_t i = 0; i < *size; i++) {
+        uint8_t c = (uint8_t)(*bytes)[i];
+        if (is_space(c) && i && is_space((uint8_t)(*bytes)[i - 1])) continue;
+        if (put_u8(&x->cleaned, is_space(c) ? ' ' : c)) return NO_MEMORY;
+    }
+    *bytes = *size ? x->cleaned.at : "";
+    *size = x->cleaned.used;
+    return OK;
+}
+
 static void trim(const char **bytes, size_t *size) {
     while (*size && is_space((uint8_t)**bytes)) { (*bytes)++; (*size)--; }
     while (*size && is_space((uint8_t)(*bytes)[*size - 1])) (*size)--;
+}
+
+/* Cleans the white space of a text as it is asked for, unless its element keeps it. */
+static int clean(Xml *x, int keeps, const char **bytes, size_t *size) {
+    if (keeps || x->cleans == CLEAN_KEEP) return OK;
+    trim(bytes, size);
+    return x->cleans == CLEAN_COLLAPSE ? collapse(x, bytes, size) : OK;
 }
 
 /* Puts a text, as a number if a number gives it back exactly (see number_texts.py). */
@@ -320,9 +246,7 @@ static int is_nil_value(const char *bytes, size_t size) {
 }
 
 static int is_nil(Xml *x, const XmlAttribute *a) {
-    XmlName *n = &x->names[a->name];
-    return x->nil_size && n->raw_size == x->nil_size && !memcmp(n->raw, x->nil, (size_t)n->raw_size) &&
-           is_nil_value(x->chars.at + a->from, a->size);
+    return a->step == x->nil_step && is_nil_value(x->chars.at + a->from, a->size);
 }
 
 /* Puts one element; where it holds more than text, it waits to be walked at the end of `pending`. */
@@ -332,8 +256,7 @@ static int put_element(Xml *x, int32_t name, int32_t parent, int32_t element) {
     const char *bytes;
     size_t size;
     if (!e->elements && !e->attribute_count) {
-        if (text_of(x, e, &bytes, &size)) return NO_MEMORY;
-        if (x->trims) trim(&bytes, &size);
+        if (text_of(x, e, &bytes, &size) || clean(x, e->keeps, &bytes, &size)) return NO_MEMORY;
         return put_typed(w, name, parent, bytes, size);
     }
     if (!e->elements && e->attribute_count == 1 && e->pieces < 0 &&
@@ -351,20 +274,22 @@ static int open_element(Xml *x, XmlOpen *open) {
     for (int32_t i = 0; i < e.attribute_count; i++) {
         XmlAttribute *a = &AT(x->attributes, XmlAttribute, e.attributes + i);
         if (is_nil(x, a)) continue;
-        status = put_typed(&x->p->tape, x->names[a->name].step, open->index, x->chars.at + a->from, a->size);
+        status = put_typed(&x->p->tape, a->step, open->index, x->chars.at + a->from, a->size);
         if (status) return status;
     }
     open->groups = COUNT(x->groups, XmlGroup);
     x->stamp++;
     for (int32_t c = e.first; c >= 0; c = AT(x->elements, XmlElement, c).next) {
-        XmlName *name = &x->names[AT(x->elements, XmlElement, c).name];
-        if (name->stamp != x->stamp) {
-            XmlGroup group = {c, c, 1, AT(x->elements, XmlElement, c).name};
-            name->stamp = x->stamp;
-            name->group = COUNT(x->groups, XmlGroup);
+        int32_t step = AT(x->elements, XmlElement, c).step;
+        XmlSeen *seen = seen_of(x, step);
+        if (!seen) return NO_MEMORY;
+        if (seen->stamp != x->stamp) {
+            XmlGroup group = {c, c, 1, step};
+            seen->stamp = x->stamp;
+            seen->group = COUNT(x->groups, XmlGroup);
             if (put_bytes(&x->groups, &group, sizeof group)) return NO_MEMORY;
         } else {
-            XmlGroup *group = &AT(x->groups, XmlGroup, name->group);
+            XmlGroup *group = &AT(x->groups, XmlGroup, seen->group);
             AT(x->elements, XmlElement, group->last).next_same = c;
             group->last = c;
             group->count++;
@@ -374,6 +299,8 @@ static int open_element(Xml *x, XmlOpen *open) {
     open->groups_end = x->groups.used;
     return OK;
 }
+
+#include "_xml_order.h"
 
 /* Puts the text of an element beside its attributes and elements, which comes last. */
 static int close_element(Xml *x, const XmlOpen *open) {
@@ -385,7 +312,8 @@ static int close_element(Xml *x, const XmlOpen *open) {
     size_t size;
     if (text_of(x, e, &bytes, &size)) return NO_MEMORY;
     if (e->elements && is_blank(bytes, size)) size = 0;
-    if (x->trims) trim(&bytes, &size);
+    if (clean(x, e->keeps, &bytes, &size)) return NO_MEMORY;
+    if (x->keeps_order && e->elements && put_order(x, open, bytes, size)) return NO_MEMORY;
     if (!size && !nil) return OK;
     if (x->text_step < 0 && (x->text_step = intern(&x->p->tape.steps, "\x1ftext()", 7)) < 0) return NO_MEMORY;
     if (size) return put_typed(&x->p->tape, x->text_step, open->index, bytes, size);
@@ -403,7 +331,7 @@ static int next_child(Xml *x, size_t at, int *done) {
         XmlGroup *group = &AT(x->groups, XmlGroup, open->group++);
         child = group->first;
         parent = open->index;
-        name = x->names[group->name].step;
+        name = group->step;
         if (group->count > 1) {
             if (put_value(&x->p->tape, K_ARRAY, name, parent, 0)) return NO_MEMORY;
             parent = open->parent = x->p->tape.count - 1;
@@ -414,9 +342,24 @@ static int next_child(Xml *x, size_t at, int *done) {
     return put_element(x, name, parent, child);
 }
 
-static int walk_tree(Xml *x) {
+/* Puts the values of the elements above a record that begins at a place, in the record. */
+static int put_above(Xml *x, Py_ssize_t at, int32_t record) {
+    while (x->run < x->run_count && x->runs[x->run].stop <= at) x->run++;
+    if (x->run == x->run_count) return OK;
+    XmlRun *run = &x->runs[x->run];
+    for (Py_ssize_t i = run->first; i < run->first + run->count; i++) {
+        XmlAbove *each = &x->above[i];
+        int32_t step = intern(&x->p->tape.steps, each->name, (size_t)each->name_size);
+        if (step < 0) return NO_MEMORY;
+        if (put_typed(&x->p->tape, step, record, each->value, (size_t)each->value_size)) return NO_MEMORY;
+    }
+    return OK;
+}
+
+static int walk_tree(Xml *x, Py_ssize_t at) {
     if (put_value(&x->p->tape, K_OBJECT, NO_NAME, -1, 0)) return NO_MEMORY;
     XmlOpen first = {0, x->p->tape.count - 1, -1, 0, -1, -1, 0};
+    if (put_above(x, at, first.index)) return NO_MEMORY;
     x->pending.used = x->groups.used = 0;
     if (put_bytes(&x->pending, &first, sizeof first)) return NO_MEMORY;
     while (x->pending.used) {
@@ -439,48 +382,105 @@ static int read_xml_records(Xml *x) {
     for (;;) {
         while (s < end && is_space(*s)) s++;
         if (s >= end) return OK;
-        if (put_i64(&x->p->offsets, s - x->p->text)) return NO_MEMORY;
+        Py_ssize_t at = s - x->p->text;
+        if (put_i64(&x->p->offsets, at)) return NO_MEMORY;
         int status = read_tree(x, &s);
-        if (!status) status = walk_tree(x);
+        if (!status) status = walk_tree(x, at);
         if (status) return status;
     }
 }
 
 static void free_xml(Xml *x) {
-    Buffer *buffers[] = {&x->elements, &x->attributes, &x->pieces, &x->chars, &x->groups, &x->pending,
-                         &x->open, &x->whole, &x->spelled};
+    Buffer *buffers[] = {&x->prefixes, &x->raws, &x->hidden, &x->seen, &x->elements, &x->attributes, &x->pieces,
+                         &x->chars, &x->groups, &x->pending, &x->open, &x->whole, &x->cleaned, &x->spelled, &x->tokens};
     for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
-    free(x->names); free(x->table); free(x->prefixes);
+    free_names(&x->entity_names);
+    free(x->table); free(x->spaces); free(x->entities); free(x->runs); free(x->above);
 }
 
-/* parse_xml(data, prefixes, nil, trims): the tape of the records in `data`, with counts of comments and
- * instructions; None if it has to be read in Python. `prefixes` are pairs: as it is written, as it is spelled. */
+/* Takes the namespaces with their prefixes in paths; then the prefixes that are declared around the records. */
+static int take_names(Xml *x, PyObject *spaces, PyObject *declared) {
+    x->space_count = PyTuple_GET_SIZE(spaces);
+    if (!(x->spaces = calloc((size_t)x->space_count + 1, sizeof(XmlSpace)))) return -1;
+    for (Py_ssize_t i = 0; i < x->space_count; i++) {
+        XmlSpace *each = &x->spaces[i];
+        if (!PyArg_ParseTuple(PyTuple_GET_ITEM(spaces, i), "s#s#", &each->uri, &each->uri_size, &each->spelled,
+                              &each->spelled_size)) return -1;
+    }
+    x->instance_space = space_number(x, INSTANCE_NAMESPACE, sizeof INSTANCE_NAMESPACE - 1);
+    x->xml_space = space_number(x, XML_NAMESPACE, sizeof XML_NAMESPACE - 1);
+    int32_t xml = prefix_number(x, "xml", 3);
+    if (xml < 0) return -1;
+    AT(x->prefixes, XmlPrefix, xml).space = x->xml_space;
+    for (Py_ssize_t i = 0; i < PyTuple_GET_SIZE(declared); i++) {
+        const char *prefix, *uri;
+        Py_ssize_t size, uri_size;
+        if (!PyArg_ParseTuple(PyTuple_GET_ITEM(declared, i), "s#s#", &prefix, &size, &uri, &uri_size)) return -1;
+        int32_t number = prefix_number(x, prefix, (int32_t)size);
+        if (number < 0) return -1;
+        AT(x->prefixes, XmlPrefix, number).space = space_number(x, uri, (size_t)uri_size);
+    }
+    return 0;
+}
+
+/* Takes the entities: name, its text in content, its text in attributes. */
+static int take_entities(Xml *x, PyObject *entities) {
+    Py_ssize_t count = PyTuple_GET_SIZE(entities);
+    if (!(x->entities = calloc((size_t)count + 1, sizeof(XmlEntity)))) return -1;
+    for (Py_ssize_t i = 0; i < count; i++) {
+        const char *name;
+        Py_ssize_t size;
+        XmlEntity *each = &x->entities[i];
+        if (!PyArg_ParseTuple(PyTuple_GET_ITEM(entities, i), "s#s#s#", &name, &size, &each->in_content,
+                              &each->content_size, &each->in_attribute, &each->attribute_size)) return -1;
+        if (intern(&x->entity_names, name, (size_t)size) != i) return -1;
+    }
+    return 0;
+}
+
+/* Takes the runs of records: where each ends, and the steps and values above it. */
+static int take_runs(Xml *x, PyObject *runs) {
+    Py_ssize_t values = 0;
+    x->run_count = PyTuple_GET_SIZE(runs);
+    if (!(x->runs = calloc((size_t)x->run_count + 1, sizeof(XmlRun)))) return -1;
+    for (Py_ssize_t i = 0; i < x->run_count; i++) {
+        PyObject *above;
+        XmlRun *run = &x->runs[i];
+        if (!PyArg_ParseTuple(PyTuple_GET_ITEM(runs, i), "nO!", &run->stop, &PyTuple_Type, &above)) return -1;
+        run->first = values;
+        run->count = PyTuple_GET_SIZE(above);
+        values += run->count;
+    }
+    if (!(x->above = calloc((size_t)values + 1, sizeof(XmlAbove)))) return -1;
+    for (Py_ssize_t i = 0; i < x->run_count; i++) {
+        PyObject *above = PyTuple_GET_ITEM(PyTuple_GET_ITEM(runs, i), 1);
+        for (Py_ssize_t k = 0; k < x->runs[i].count; k++) {
+            XmlAbove *each = &x->above[x->runs[i].first + k];
+            if (!PyArg_ParseTuple(PyTuple_GET_ITEM(above, k), "s#s#", &each->name, &each->name_size, &each->value,
+                                  &each->value_size)) return -1;
+        }
+    }
+    return 0;
+}
+
+/* parse_xml(data, spaces, declared, entities, runs, cleans, keeps_space, keeps_order): the tape of the records in
+ * `data`, with counts of comments and instructions; None if it has to be read in Python. */
 static PyObject *py_parse_xml(PyObject *self, PyObject *args) {
     Py_buffer buffer;
-    PyObject *prefixes, *made = NULL;
-    const char *nil;
-    Py_ssize_t nil_size;
-    int trims, status;
-    if (!PyArg_ParseTuple(args, "y*O!s#i", &buffer, &PyTuple_Type, &prefixes, &nil, &nil_size, &trims)) return NULL;
+    PyObject *spaces, *declared, *entities, *runs, *made = NULL;
+    int status;
     Parser p = {0};
     Xml x = {0};
+    if (!PyArg_ParseTuple(args, "y*O!O!O!O!iii", &buffer, &PyTuple_Type, &spaces, &PyTuple_Type, &declared,
+                          &PyTuple_Type, &entities, &PyTuple_Type, &runs, &x.cleans, &x.keeps_space, &x.keeps_order))
+        return NULL;
     x.p = &p;
-    x.trims = trims;
-    x.nil = nil;
-    x.nil_size = (int32_t)nil_size;
     p.text = buffer.buf;
     p.end = p.text + buffer.len;
-    x.text_step = -1;
-    x.prefix_count = (int32_t)PyTuple_GET_SIZE(prefixes);
-    x.prefixes = calloc((size_t)x.prefix_count + 1, sizeof(XmlPrefix));
-    if (!x.prefixes) { PyErr_NoMemory(); goto done; }
-    for (int32_t i = 0; i < x.prefix_count; i++) {
-        Py_ssize_t size, spelled_size;
-        XmlPrefix *each = &x.prefixes[i];
-        if (!PyArg_ParseTuple(PyTuple_GET_ITEM(prefixes, i), "s#s#", &each->prefix, &size, &each->spelled, &spelled_size))
-            goto done;
-        each->prefix_size = (int32_t)size;
-        each->spelled_size = (int32_t)spelled_size;
+    x.text_step = x.nil_step = x.space_step = -1;
+    if (take_names(&x, spaces, declared) || take_entities(&x, entities) || take_runs(&x, runs)) {
+        if (!PyErr_Occurred()) PyErr_NoMemory();
+        goto done;
     }
     Py_BEGIN_ALLOW_THREADS
     status = read_xml_records(&x);

@@ -127,6 +127,19 @@ static int32_t intern(Names *n, const char *text, size_t size) {
     return n->count++;
 }
 
+/* Returns the number of a name; -1 if it is not among them. */
+static inline int32_t number_of(const Names *n, const char *text, size_t size) {
+    if (!n->count) return -1;
+    uint64_t hash = hash_of(text, size);
+    for (int32_t at = (int32_t)(hash & (uint64_t)(n->table_room - 1)); n->table[at] >= 0;
+         at = (at + 1) & (n->table_room - 1)) {
+        const Name *name = &n->at[n->table[at]];
+        if (name->hash == hash && (size_t)name->size == size && !memcmp(n->text.at + name->from, text, size))
+            return n->table[at];
+    }
+    return -1;
+}
+
 static void free_names(Names *n) {
     free(n->at);
     free(n->table);
