@@ -9,6 +9,7 @@ from dataclasses import replace
 from unittest import mock
 from xml.etree import ElementTree
 
+import numpy as np
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -177,6 +178,26 @@ class KernelsTest(unittest.TestCase):
                     self.assertIsNotNone(read_xml_fast(chunk, options))
                 reference = xml_kernel.read_xml(chunk, replace(options, compiled=False))
                 self.assertEqual(named_values(tape), named_values(reference))
+
+    def test_what_is_wrong_is_found_without_a_tree(self):
+        long = b"x" * 10_000_001
+        for record in (
+            b"<a", b"<a></b>", b"<p:a/>", b"<a p:b='1'/>", b"<a b='1' b='2'/>", b"<a>&no;</a>", b"<a>\x01</a>", b"<a>\xff</a>",
+            b"<a xmlns:p='u' xmlns:q='u' p:x='' q:x=''/>", b"<a xmlns:p=''/>", b"<p:b:c xmlns:p='u'/>", b"<a b='<'/>",
+            b"<a xmlns:p='::: x'/>", b"<a xml:id='1 2'/>", b"<a>]]></a>", b"<a>\xed\xa0\x80</a>", b"<a><!-- -- --></a>", b"<a/>x<a/>",
+            b"<a xmlns='http://www.w3.org/2000/xmlns/'/>", b"<a>&#0;</a>", b"<a>" * 255 + b"</a>" * 255, b"<a>" * 256 + b"</a>" * 256,
+            b"<a>" + long + b"</a>", b"<a b='" + long + b"'/>", b"<a>" * 251 + b"7" + b"</a>" * 251, b"<a xml:space='no'/>",
+            b"</records><records>",
+        ):  # fmt: skip
+            chunk = markup_chunk(random.Random(4))
+            chunk = replace(
+                chunk, data=record, starts=np.zeros(1, np.int64), context=Context(), runs=chunk.runs[:1]
+            )
+            reference = xml_kernel.read_xml(chunk, XmlOptions(compiled=False))
+            with self.subTest(record=record[:60]):
+                self.assertEqual(
+                    named_values(xml_kernel.read_xml(chunk, XmlOptions())), named_values(reference)
+                )
 
     def test_an_entity_with_markup_is_left_to_the_reference(self):
         self.assertEqual(

@@ -9,6 +9,8 @@
 
 #define XML_NAMESPACE "http://www.w3.org/XML/1998/namespace"
 #define INSTANCE_NAMESPACE "http://www.w3.org/2001/XMLSchema-instance"
+/* So deep elements stand in a record here; what the limit of lxml is, lxml says. */
+enum { DEEPEST = 250 };
 enum { CLEAN_KEEP, CLEAN_TRIM, CLEAN_COLLAPSE };
 
 typedef struct { int32_t step, first, last, next, next_same, attributes, attribute_count, pieces, last_piece, elements, keeps; } XmlElement;
@@ -97,6 +99,7 @@ static int read_start_tag(Xml *x, const uint8_t **start, const uint8_t *end, int
     if (s >= end || s == from) return BAD;
     int32_t name = raw_number(x, (const char *)from, (int32_t)(s - from), 0), depth = COUNT(x->open, int32_t);
     if (name < 0) return NO_MEMORY;
+    if (depth > DEEPEST) return BAD;
     int keeps = parent < 0 ? x->keeps_space : AT(x->elements, XmlElement, parent).keeps;
     XmlElement element = {name, -1, -1, -1, -1, COUNT(x->attributes, XmlAttribute), 0, -1, -1, 0, keeps};
     int status = read_attributes(x, &s, end, depth, &element, is_empty);

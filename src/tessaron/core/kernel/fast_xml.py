@@ -49,6 +49,8 @@ def read_xml_fast(chunk: XmlChunk, options: XmlOptions) -> Tape | None:
     if lanes is None:
         return None
     tape = Tape.of_lanes(lanes)
+    if len(tape.offsets) != len(chunk.starts):
+        return None
     counts = {"comment()": lanes["comments"], "processing-instruction()": lanes["instructions"]}
     tape.left_out = {test: count for test, count in counts.items() if count}
     return tape if options.selection is None else pruned(tape, options.selection)

@@ -55,7 +55,7 @@ def read_xml(chunk: XmlChunk, options: XmlOptions) -> Tape:
         instructions were left out.
     """
     parser = XmlParser(chunk, options.predicates, options.location)
-    if is_compiled() and can_be_fast(chunk, options) and parser.whole() is not None:
+    if is_compiled() and can_be_fast(chunk, options) and parser.finds_nothing_wrong():
         made = read_xml_fast(chunk, options)
         if made is not None:
             return made
