@@ -68,7 +68,7 @@ static int read_attributes(Xml *x, const uint8_t **start, const uint8_t *end, in
         if (status) return status;
         attribute.size = x->chars.used - attribute.from;
         s = stop + 1;
-        XmlRaw *raw = &AT(x->raws, XmlRaw, attribute.step);
+        XmlRaw *raw = &AT(x->raws[1], XmlRaw, attribute.step);
         if (raw->declares) status = declare(x, raw->prefix, x->chars.at + attribute.from, attribute.size, depth);
         else {
             status = put_bytes(&x->attributes, &attribute, sizeof attribute);
@@ -82,10 +82,10 @@ static int read_attributes(Xml *x, const uint8_t **start, const uint8_t *end, in
 
 /* Finds what the names of an element and its attributes mean, now that all is declared; and what xml:space says. */
 static int resolve_names(Xml *x, XmlElement *element) {
-    int status = step_of(x, element->step, &element->step);
+    int status = step_of(x, element->step, 0, &element->step);
     for (int32_t i = 0; !status && i < element->attribute_count; i++) {
         XmlAttribute *a = &AT(x->attributes, XmlAttribute, element->attributes + i);
-        status = step_of(x, a->step, &a->step);
+        status = step_of(x, a->step, 1, &a->step);
         if (!status && a->step == x->space_step)
             element->keeps = a->size == 8 && !memcmp(x->chars.at + a->from, "preserve", 8);
     }
@@ -394,11 +394,11 @@ static int read_xml_records(Xml *x) {
 }
 
 static void free_xml(Xml *x) {
-    Buffer *buffers[] = {&x->prefixes, &x->raws, &x->hidden, &x->seen, &x->elements, &x->attributes, &x->pieces,
+    Buffer *buffers[] = {&x->prefixes, &x->raws[0], &x->raws[1], &x->hidden, &x->seen, &x->elements, &x->attributes, &x->pieces,
                          &x->chars, &x->groups, &x->pending, &x->open, &x->whole, &x->cleaned, &x->spelled, &x->tokens};
     for (size_t i = 0; i < sizeof(buffers) / sizeof(*buffers); i++) free(buffers[i]->at);
-    free_names(&x->entity_names);
-    free(x->table); free(x->spaces); free(x->entities); free(x->runs); free(x->above);
+    free_names(&x->entity_names); free_names(&x->raw_names[0]); free_names(&x->raw_names[1]);
+    free(x->spaces); free(x->entities); free(x->runs); free(x->above);
 }
 
 /* Takes the namespaces with their prefixes in paths; then the prefixes that are declared around the records. */

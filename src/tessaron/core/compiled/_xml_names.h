@@ -11,8 +11,8 @@ enum { IS_NAME, IS_DECLARATION };
 typedef struct { const char *uri, *spelled; Py_ssize_t uri_size, spelled_size; } XmlSpace;
 /* A prefix with the namespace that it stands for here; the empty one is that of the default namespace. */
 typedef struct { const char *prefix; int32_t size, space; } XmlPrefix;
-/* A name as it is written; `prefix` is the one that it has, or the one that it declares. */
-typedef struct { const char *raw; int32_t size; uint64_t hash; int32_t is_attribute, declares, prefix, space, step; } XmlRaw;
+/* What a name as it is written means; `prefix` is the one that it has, or the one that it declares. */
+typedef struct { int32_t declares, prefix, space, step; } XmlRaw;
 /* What a declaration hid, to be put back at the end of the element. */
 typedef struct { int32_t prefix, space, depth; } XmlHidden;
 typedef struct { const char *in_content, *in_attribute; Py_ssize_t content_size, attribute_size; } XmlEntity;
@@ -26,8 +26,8 @@ typedef struct {
     XmlSpace *spaces; Py_ssize_t space_count;
     XmlEntity *entities; Names entity_names;
     XmlRun *runs; XmlAbove *above; Py_ssize_t run_count, run;
-    Buffer prefixes, raws, hidden, seen;
-    int32_t *table, table_room;
+    Names raw_names[2]; Buffer raws[2];      /* of elements, and of attributes */
+    Buffer prefixes, hidden, seen;
     int32_t instance_space, xml_space;       /* the namespaces of xsi: and xml: */
     int32_t nil_step, space_step;            /* of xsi:nil and xml:space; -1 while nothing meant them */
     Buffer elements, attributes, pieces, chars, groups, pending, open, whole, cleaned, spelled, tokens;
@@ -57,43 +57,20 @@ static int32_t space_number(const Xml *x, const char *uri, size_t size) {
     return NOT_DECLARED;
 }
 
-static int enlarge_raws(Xml *x) {
-    int32_t room = x->table_room ? x->table_room * 2 : 64;
-    int32_t *table = malloc((size_t)room * sizeof(int32_t));
-    if (!table) return NO_MEMORY;
-    memset(table, 0xff, (size_t)room * sizeof(int32_t));
-    for (int32_t i = 0; i < COUNT(x->raws, XmlRaw); i++) {
-        int32_t at = (int32_t)(AT(x->raws, XmlRaw, i).hash & (uint64_t)(room - 1));
-        while (table[at] >= 0) at = (at + 1) & (room - 1);
-        table[at] = i;
-    }
-    free(x->table);
-    x->table = table;
-    x->table_room = room;
-    return OK;
-}
-
-/* Returns the number of a name as it is written; -1 without memory. */
+/* Returns the number of the name of an element or attribute as it is written; -1 without memory. */
 static int32_t raw_number(Xml *x, const char *raw, int32_t size, int is_attribute) {
-    uint64_t hash = hash_of(raw, (size_t)size) * 2 + (uint64_t)is_attribute;
-    int32_t count = COUNT(x->raws, XmlRaw);
-    if (2 * (count + 1) > x->table_room && (x->table_room > INT32_MAX / 4 || enlarge_raws(x))) return -1;
-    int32_t at = (int32_t)(hash & (uint64_t)(x->table_room - 1));
-    for (; x->table[at] >= 0; at = (at + 1) & (x->table_room - 1)) {
-        XmlRaw *r = &AT(x->raws, XmlRaw, x->table[at]);
-        if (r->hash == hash && r->size == size && !memcmp(r->raw, raw, (size_t)size)) return x->table[at];
-    }
+    Buffer *raws = &x->raws[is_attribute];
+    int32_t number = intern(&x->raw_names[is_attribute], raw, (size_t)size);
+    if (number < COUNT(*raws, XmlRaw)) return number;
     const char *colon = memchr(raw, ':', (size_t)size);
     int32_t head = colon ? (int32_t)(colon - raw) : 0;
-    XmlRaw made = {raw, size, hash, is_attribute, IS_NAME, -1, NOT_RESOLVED, -1};
+    XmlRaw made = {IS_NAME, -1, NOT_RESOLVED, -1};
     if (is_attribute && size >= 5 && !memcmp(raw, "xmlns", 5) && (size == 5 || raw[5] == ':')) {
         made.declares = IS_DECLARATION;
         made.prefix = size == 5 ? prefix_number(x, "", 0) : prefix_number(x, raw + 6, size - 6);
         if (made.prefix < 0) return -1;
     } else if ((head || !is_attribute) && (made.prefix = prefix_number(x, raw, head)) < 0) return -1;
-    if (put_bytes(&x->raws, &made, sizeof made)) return -1;
-    x->table[at] = count;
-    return count;
+    return put_bytes(raws, &made, sizeof made) ? -1 : number;
 }
 
 static inline int is_local(const char *local, size_t size, const char *wanted) {
@@ -101,24 +78,27 @@ static inline int is_local(const char *local, size_t size, const char *wanted) {
 }
 
 /* Gives the number of the step that a name means here: prefix as in paths, `@` for attributes. */
-static int step_of(Xml *x, int32_t number, int32_t *step) {
-    XmlRaw *r = &AT(x->raws, XmlRaw, number);
+static int step_of(Xml *x, int32_t number, int is_attribute, int32_t *step) {
+    XmlRaw *r = &AT(x->raws[is_attribute], XmlRaw, number);
     int32_t space = r->prefix < 0 ? NO_SPACE : AT(x->prefixes, XmlPrefix, r->prefix).space;
     if (space != r->space) {
         if (space == NOT_DECLARED) return BAD;
-        const char *colon = memchr(r->raw, ':', (size_t)r->size), *local = colon ? colon + 1 : r->raw;
-        size_t local_size = (size_t)(r->size - (local - r->raw));
+        const Names *names = &x->raw_names[is_attribute];
+        const char *raw = name_text(names, number);
+        size_t size = (size_t)names->at[number].size;
+        const char *colon = memchr(raw, ':', size), *local = colon ? colon + 1 : raw;
+        size_t local_size = size - (size_t)(local - raw);
         XmlSpace none = {"", "", 0, 0}, *in = space == NO_SPACE ? &none : &x->spaces[space];
         x->spelled.used = 0;
-        if (put_bytes(&x->spelled, "\x1f@", r->is_attribute ? 2 : 1) ||
+        if (put_bytes(&x->spelled, "\x1f@", is_attribute ? 2 : 1) ||
             put_bytes(&x->spelled, in->spelled, (size_t)in->spelled_size) ||
             put_bytes(&x->spelled, ":", in->spelled_size ? 1 : 0) ||
             put_bytes(&x->spelled, local, local_size)) return NO_MEMORY;
         r->step = intern(&x->p->tape.steps, x->spelled.at, x->spelled.used);
         if (r->step < 0) return NO_MEMORY;
         r->space = space;
-        if (r->is_attribute && space == x->instance_space && is_local(local, local_size, "nil")) x->nil_step = r->step;
-        if (r->is_attribute && space == x->xml_space && is_local(local, local_size, "space")) x->space_step = r->step;
+        if (is_attribute && space == x->instance_space && is_local(local, local_size, "nil")) x->nil_step = r->step;
+        if (is_attribute && space == x->xml_space && is_local(local, local_size, "space")) x->space_step = r->step;
     }
     *step = r->step;
     return OK;
