@@ -182,6 +182,9 @@ class TablePart(_Part):
     keep: Text | None = Field(None, description="Only rows for which this expression is true are kept.")
     carry: list[Text] = Field([], description="Columns of tables above that are repeated: `calls.call_id`.")
     with_empty: Flag = Field(False, description="Whether rows above without any row here stay too.")
+    only_filled: Flag = Field(
+        False, description="Only rows in which one of its columns has a value: a part of rows that few have."
+    )
     multiply: list[Text] = Field(
         [], description="Tables beside this one, whose rows each row is paired with."
     )

@@ -69,6 +69,8 @@ class Table:
         enclosing_key: Only for records of XML where documents have several of the elements around them: name
             of the column with the row of `enclosing`.
         enclosing: Name of the table with a row for each of those.
+        only_filled: Whether it has only rows in which one of its columns has a value.
+        is_single: Whether its rows are objects, of which each row above has one at most.
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
     """
 
@@ -89,6 +91,8 @@ class Table:
     """Key columns that may be null: where rows above stay without rows here."""
     enclosing_key: str | None = None
     enclosing: str | None = None
+    only_filled: bool = False
+    is_single: bool = False
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""

@@ -199,7 +199,7 @@ class _Compiler:
             self._strict,
             tuple(natural),
             self._part.reading.keys == "digest",
-            tuple(rest_of(table) for table in tables if keeps_rest(table)),
+            tuple(rest_of(table, tables) for table in tables if keeps_rest(table)),
             self._part.exact,
         )
 
@@ -261,8 +261,10 @@ class _Compiler:
         above = self._rows.parent(name, names)
         made = TablePlan(
             name, level, plans, None, tuple(output), keep, part.with_empty,
-            tuple(self._multiplied(name, part)), tuple(columns.limits), above,
+            tuple(self._multiplied(name, part)), tuple(columns.limits), above, part.only_filled,
         )  # fmt: skip
+        if part.only_filled and not any(_is_value(plan) for plan in plans):
+            self.say(("tables", name, "only_filled"), "expected columns with a path, to look for values in")
         if not part.write:
             return made
         return replace(made, table=self._written(name, part, made, written, names, skeleton))
@@ -375,7 +377,7 @@ class _Compiler:
             keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
-            *self._references.enclosing(name, columns),
+            *self._references.enclosing(name, columns), part.only_filled,
         )  # fmt: skip
 
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
@@ -387,6 +389,10 @@ _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
 
 def _origin_of(plan: ColumnPlan) -> Any:
     return plan.source.path[-1] if plan.source is not None and plan.source.path else None
+
+
+def _is_value(plan: ColumnPlan) -> bool:
+    return plan.source is not None and not isinstance(_origin_of(plan), Origin)
 
 
 def _node_at(record: ShapeNode, path: Path) -> ShapeNode | None:

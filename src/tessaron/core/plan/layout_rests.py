@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+
 from tessaron.core.base.paths import Origin
 from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart
 from tessaron.core.plan.plan import ColumnPlan, TablePlan, is_turned_back
@@ -18,7 +20,8 @@ def with_rests(part: LayoutPart) -> LayoutPart:
 
 
 def _with_rest(table: TablePart) -> TablePart:
-    if any(column.origin == Origin.REST.value for column in table.columns.values()):
+    if table.only_filled or any(column.origin == Origin.REST.value for column in table.columns.values()):
+        # What few rows have stands beside another table of the same rows.
         return table
     name = Origin.REST.value
     while name in table.columns:
@@ -32,17 +35,22 @@ def keeps_rest(table: TablePlan) -> bool:
     return any(_is_rest(column) for column in table.columns)
 
 
-def rest_of(table: TablePlan) -> RestPlan:
-    """Return how the rest of a table's rows is found."""
+def rest_of(table: TablePlan, tables: Iterable[TablePlan]) -> RestPlan:
+    """Return how the rest of a table's rows is found, of which other `tables` may have columns too."""
     forms, others = {}, set()
-    for column in table.columns:
-        if column.source is None or _is_rest(column):
-            continue
-        if is_turned_back(column, table):
-            forms[column.source.path] = form_of(column)
-        else:
-            others.add(column.source.path)
+    for each in tables:
+        for column in each.columns if each is table or _is_beside(each, table) else ():
+            if column.source is None or _is_rest(column):
+                continue
+            if is_turned_back(column, each):
+                forms[column.source.path] = form_of(column)
+            else:
+                others.add(column.source.path)
     return RestPlan(table.level, forms, frozenset(others))
+
+
+def _is_beside(other: TablePlan, table: TablePlan) -> bool:
+    return other.only_filled and other.level == table.level
 
 
 def form_of(column: ColumnPlan) -> WrittenAs:

@@ -147,6 +147,7 @@ class TablePlan:
         output: For each column of `table`: the table and column it comes from.
         keep: The filter.
         with_empty: Whether rows above without rows here stay.
+        only_filled: Whether only rows stay in which one of its columns has a value.
         multiply: Tables whose rows each row is paired with.
         limits: Where more values may come than there are columns.
         parent: The table whose rows these belong to, written or not.
@@ -162,6 +163,7 @@ class TablePlan:
     multiply: tuple[str, ...] = ()
     limits: tuple[Limit, ...] = ()
     parent: str | None = None
+    only_filled: bool = False
 
     @property
     def is_flat(self) -> bool:

@@ -35,16 +35,18 @@ class RestPlan:
 
 
 def rest_plans(tables: TableSet) -> list[RestPlan]:
-    """Return the tables of a drafted layout that keep the rest of their rows."""
+    """Return the tables of a drafted layout that keep the rest of their rows.
+
+    Columns of the same rows in tables beside them are no rest.
+    """
+    forms: dict[Path, dict[Path, WrittenAs]] = {}
+    for table in tables.tables:
+        for column in table.columns:
+            if column.path[-1:] != (Origin.REST,):
+                told = WrittenAs(column.type, column.written, column.words())
+                forms.setdefault(table.rows, {})[column.path] = told
     return [
-        RestPlan(
-            table.rows,
-            {
-                column.path: WrittenAs(column.type, column.written, column.words())
-                for column in table.columns
-                if column.path[-1:] != (Origin.REST,)
-            },
-        )
+        RestPlan(table.rows, forms.get(table.rows, {}))
         for table in tables.tables
         if any(column.path[-1:] == (Origin.REST,) for column in table.columns)
     ]

@@ -29,6 +29,7 @@ class ValuePlace:
         elements: The table with the elements of the array here.
         entries: The table with the entries of the dictionary here.
         again: The table whose rows stand here again, inside its own rows.
+        beside: The table that the column is of, where that is another with the same rows.
     """
 
     column: str | None = None
@@ -38,6 +39,7 @@ class ValuePlace:
     elements: TablePlaces | None = None
     entries: TablePlaces | None = None
     again: TablePlaces | None = None
+    beside: TablePlaces | None = None
 
     def walk(self) -> Iterator[tuple[tuple[str, ...], ValuePlace]]:
         """Yield this place and all below it on the same rows, parents first, with their paths."""
@@ -76,6 +78,7 @@ class TablePlaces:
         ways: The places where such rows can stand, by the text of `way`; None is the only one.
         is_object: Whether a row without any value is an empty object, and not null.
         with_empty: As in `TurnedBack`.
+        besides: The tables with other columns of the same rows.
     """
 
     table: Table
@@ -88,6 +91,7 @@ class TablePlaces:
     ways: dict[str | None, ValuePlace] = field(default_factory=dict)
     is_object: bool = True
     with_empty: bool = False
+    besides: list[TablePlaces] = field(default_factory=list)
 
     def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
         """Yield the rows that stand for something: not those that only keep a row above.
@@ -107,6 +111,7 @@ class TablePlaces:
 
     def below(self) -> Iterator[TablePlaces]:
         """Yield the tables whose rows stand in rows of this one."""
+        yield from self.besides
         for _, place in self.row.walk():
             yield from place.tables()
 
@@ -127,7 +132,7 @@ class TablePlaces:
 
     def columns(self) -> list[str]:
         """Return the columns that are needed of the table."""
-        own = [place.column for _, place in self.row.walk()]
+        own = [place.column for _, place in self.row.walk() if place.beside is None]
         names = [
             *self.table.key_columns(),
             *own,
@@ -167,8 +172,11 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
     for each in tables:
         table = each.table
         made[table.name] = TablePlaces(table, with_empty=each.with_empty)
-        if table.parent is not None:
-            parent = made[table.parent]
+        parent = made.get(table.parent or "")
+        if parent is not None and parent.table.rows == table.rows:
+            parent.besides.append(made[table.name])
+            _add_columns(parent, each, made[table.name])
+        elif parent is not None:
             place = parent.row.grow(_inside(table.rows[:-1], parent.table.rows))
             if table.rows[-1:] == (ENTRY,):
                 place.entries = made[table.name]
@@ -187,9 +195,10 @@ def _inside(path: Path, rows: Path) -> tuple[str, ...]:
     return tuple(step for step in path[len(rows) :] if isinstance(step, str))
 
 
-def _add_columns(places: TablePlaces, given: TurnedBack) -> None:
+def _add_columns(places: TablePlaces, given: TurnedBack, beside: TablePlaces | None = None) -> None:
+    """Put the columns of a table where their values stand, in its rows or in those it stands beside."""
     table = places.table
-    for column in table.columns:
+    for column in given.table.columns:
         last = column.path[-1] if column.path else None
         if last is Origin.KEY and _is_own(column, table):
             places.key, places.key_form = column.name, given.forms.get(column.name)
@@ -203,7 +212,7 @@ def _add_columns(places: TablePlaces, given: TurnedBack) -> None:
             steps = tuple(step for step in column.path[len(table.rows) :] if not isinstance(step, Origin))
             place = places.row.grow(_inside(steps, ()))
             place.column, place.form = column.name, given.forms[column.name]
-            place.is_raw = last is Origin.JSON
+            place.is_raw, place.beside = last is Origin.JSON, beside
 
 
 def _is_own(column: Column, table: Table) -> bool:

@@ -103,7 +103,7 @@ class _Maker:
         instead = None if rest is None else rest.scalars(path)
         value = None if instead is None else self._dialect.told(instead)
         if place.column is not None and place.form is not None:
-            value = self._dialect.value(self._group.rows.column(place.column), place.form, instead)
+            value = self._dialect.value(self._column(place), place.form, instead)
         members = [(name, made[id(below)]) for name, below in place.members.items()]
         name = path[-1] if path else self._dialect.row_name(self._places)
         is_whole = place.is_raw and value is not None
@@ -125,6 +125,19 @@ class _Maker:
         if hollow is not None:
             found.append(self._dialect.hollow(name, hollow))
         return coalesced(*found)
+
+    def _column(self, place: ValuePlace) -> Any:
+        """Return the column whose values stand at a place, with a value or null for each row."""
+        if place.beside is None:
+            return self._group.rows.column(place.column)
+        table = place.beside.table
+        group = self._group.below.get(table.name)
+        if group is None:
+            kind = next(column.type for column in table.columns if column.name == place.column)
+            return pa.nulls(self._count, kind.arrow_type())
+        if (np.diff(group.above) == 0).any():
+            raise DataError("two rows belong to one row, where one can", Place(table.name), "contradiction")
+        return at_rows(group.rows.column(place.column), group.above, self._count)
 
     def _check_one(self, path: tuple[str, ...], found: list[Any]) -> None:
         """Check that not two things stand at one place of a row, say a value and elements.

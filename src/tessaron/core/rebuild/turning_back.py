@@ -140,6 +140,8 @@ def _skips_levels(plan: LayingPlan) -> bool:
             continue
         parent = plan.table(table.table.parent)
         between = table.level[len(parent.level) :]
+        if table.level == parent.level and table.only_filled:
+            continue
         if sum(not isinstance(step, (str, Origin)) for step in between) != 1 or table.is_flat:
             return True
     return False

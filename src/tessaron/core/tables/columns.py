@@ -73,6 +73,7 @@ class Columns:
         self._told: set[Any] = set()
         self._own_keeps: dict[str, Bools | None] = {}
         self._kept: dict[str, Bools] = {}
+        self._unfiltered: dict[str, Bools] = {}
 
     def values(self, table: str, name: str) -> Any:
         """Return a column as an Arrow array, with a value for each row of the table's level."""
@@ -82,21 +83,45 @@ class Columns:
         return self._values[key]
 
     def kept(self, table: str) -> Bools:
-        """Return which rows of a table's level no filter takes away, its own or one above."""
+        """Return which rows of a table's level stay: no filter, its own or one above, takes them away."""
         if table not in self._kept:
-            self._kept[table] = self._filter(self._tables[table])
+            plan = self._tables[table]
+            kept = self.unfiltered(table)
+            self._kept[table] = kept & self._filled(plan) if plan.only_filled else kept
         return self._kept[table]
+
+    def unfiltered(self, table: str) -> Bools:
+        """Return which rows of a table's level no filter takes away, filled or not."""
+        if table not in self._unfiltered:
+            self._unfiltered[table] = self._filter(self._tables[table])
+        return self._unfiltered[table]
+
+    def _filled(self, table: TablePlan) -> Bools:
+        """Return in which rows one of the columns of a table has a value."""
+        mask = np.zeros(self.levels.row_count(table.level), np.bool_)
+        for column in table.columns:
+            if column.source is not None and not isinstance(column.source.path[-1:][0], Origin):
+                mask |= self.values(table.name, column.name).is_valid().to_numpy(zero_copy_only=False)
+        return mask
 
     def _filter(self, table: TablePlan) -> Bools:
         level = table.level
         mask = np.ones(self.levels.row_count(level), np.bool_)
+        above = self._above(table)
         for other in self.plan.with_filters:
-            own = self.own_keep(other)
-            is_above = other.level == level[: len(other.level)] and other.level != level
-            if own is not None and (is_above or other.name == table.name or other.name == table.parent):
+            own = self.own_keep(other) if other.name in above else None
+            if own is not None:
                 whole = self.with_contained(own, other.level)
                 mask &= whole[self.levels.rows_up(level, other.level)]
         return self.with_contained(mask, level)
+
+    def _above(self, table: TablePlan) -> set[str]:
+        """Return the names of a table and of those that its rows belong to, up to the records."""
+        found = {table.name}
+        while table.parent is not None and table.parent not in found:
+            found.add(table.parent)
+            table = self._tables[table.parent]
+        return found
 
     def with_contained(self, mask: Bools, level: Path) -> Bools:
         """Return a mask of rows without what stands inside rows of the same level that it has not."""

@@ -104,7 +104,7 @@ def filtered_rows(columns: Columns) -> Counter[str]:
     """Return how many rows filters took away, by table."""
     found: Counter[str] = Counter()
     for table in columns.plan.tables:
-        gone = int((~columns.kept(table.name)).sum())
+        gone = int((~columns.unfiltered(table.name)).sum())
         if gone:
             found[table.name] = gone
     return found
