@@ -13,6 +13,7 @@ from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
+from tessaron.decide.draft_parts import parts_of_draft
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
@@ -37,8 +38,10 @@ def tables_of_draft(reading: SourceReading, options: Options) -> tuple[TableSet,
     record = reading.records.shape.record
     if not record.row_count:
         raise UsageError("there are no records to draft a layout from")
+    # A flat table has all that is above its rows, in whatever tables it would stand.
+    parts = [] if options.flat is not None else parts_of_draft(reading, options)
     tables, around = draft_tables(
-        record, reading.top_name(), reading.around_records(), options.names, options.exact
+        record, reading.top_name(), reading.around_records(), options.names, options.exact, parts
     )
     return replace(_without_own_origins(tables, options), natural_key=tuple(options.key)), around
 

@@ -63,8 +63,10 @@ def update(
     settled = Options.of(options)
     settled.check_with_layout()
     part = layout.part
+    # Which parts are tables of their own the layout says, not the draft.
     settled = replace(
         settled,
+        undivided=True,
         name=part.reading.name or _top_table(layout),
         records=part.reading.records,
         envelope=part.reading.envelope,

@@ -12,6 +12,7 @@ from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import clipped, in_quotes
 from tessaron.core.cutting.selecting import PatternSelection
 from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions, WhiteSpace
+from tessaron.core.model.parting import MOST_COLUMNS
 from tessaron.core.shape.structure import StructureRules
 from tessaron.sources.json_chunks import CHUNK_BYTES
 
@@ -53,6 +54,8 @@ _IN_LAYOUT = {
     "namespaces": "[reading.namespaces]",
     "xsd": "xsd under [reading]",
     "exact": "exact = true at the top",
+    "undivided": "tables with only_filled, or with the path of an object",
+    "most_columns": "the columns of its tables",
 }
 """Options that a layout speaks of itself, and where."""
 
@@ -90,6 +93,9 @@ class Options:
         namespaces: Of XML: namespaces by the prefix that paths shall have for them.
         xsd: Of XML: the file of an XML Schema that says types and repetition, and that records are checked
             against.
+        undivided: Whether a level is one table always: else what only rows of one kind have, or few rows, are
+            tables of their own.
+        most_columns: So many columns, at most, has a drafted table.
         stop_after: So many rejects are one too many: the run fails then. None for no limit.
         stop_at_share: A larger share of rejected records, 0 to 1, fails the run. None for no limit.
         keep_raw_rejects: Whether rejects keep their records also where a layout masks values.
@@ -124,6 +130,8 @@ class Options:
     namespaces: Mapping[str, str] = field(default_factory=dict)
     xsd: str | None = None
     exact: bool = False
+    undivided: bool = False
+    most_columns: int = MOST_COLUMNS
     stop_after: int | None = None
     stop_at_share: float | None = None
     keep_raw_rejects: bool = False

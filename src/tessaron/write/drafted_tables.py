@@ -15,6 +15,7 @@ from tessaron.core.layout.table_set import Column, Table, TableSet
 from tessaron.core.plan.drafted_plan import flat_plan, plan_of
 from tessaron.core.plan.plan import Plans
 from tessaron.core.shape.shape import ShapeNode
+from tessaron.decide.draft_parts import parts_of_draft
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
@@ -53,7 +54,11 @@ def drafted_tables(reading: SourceReading, options: Options) -> Drafted:
     if options.flat is not None:
         return _drafted_flat(reading, options)
     tables, around = draft_tables(
-        reading.records.shape.record, reading.top_name(), reading.around_records(), exact=options.exact
+        reading.records.shape.record,
+        reading.top_name(),
+        reading.around_records(),
+        exact=options.exact,
+        parts=parts_of_draft(reading, options),
     )
     reading.note_unkept(tables)
     tables = _with_keys(_chosen(tables, reading, options), options)
@@ -91,7 +96,7 @@ def _drafted_flat(reading: SourceReading, options: Options) -> Drafted:
     reading.note_unkept(tables)
     tables = _with_keys(tables, options)
     wanted = (str(options.flat), *options.times)
-    table, *multiply = (_table_at(text, tables, reading.xml is not None) for text in wanted)
+    table, *multiply = (_table_at(text, tables, reading.records.shape.record) for text in wanted)
     _check_times(tables, table, dict(zip(options.times, multiply, strict=True)), str(options.flat))
     plan = flat_plan(plan_of(tables, reading.records.shape.record), table, multiply, options.with_empty)
 
@@ -105,14 +110,14 @@ def _drafted_flat(reading: SourceReading, options: Options) -> Drafted:
     return Drafted(Plans(plan), text, "", is_flat=True)
 
 
-def _table_at(text: str, tables: TableSet, is_markup: bool) -> str:
+def _table_at(text: str, tables: TableSet, record: ShapeNode) -> str:
     """Return the table whose rows stand at a path, as layouts spell it."""
     from tessaron.core.layout.layout_paths import LayoutPathError, parse_layout_path
     from tessaron.core.layout.layout_writing import rows_path
 
     by_level = {table.rows: table.name for table in tables.tables}
-    spelled = {rows_path(level, is_markup): name for level, name in by_level.items()}
-    if is_markup:
+    spelled = {rows_path(level, record): name for level, name in by_level.items()}
+    if record.is_markup:
         name = spelled.get(text.strip().removeprefix("./") or ".")
     else:
         try:
@@ -220,8 +225,8 @@ def _counted(feed: Feed, layout: TableSet) -> Iterator[tuple[str, Counted]]:
     """Yield what a shape, which saw the records as they were read, has counted."""
     for table in layout.tables:
         node = feed.shape.node_at(table.rows)
-        if table.within_key is None:
-            # The rows of structures that contain themselves are counted by verify alone.
+        if table.within_key is None and not table.only_filled:
+            # The rows of structures that contain themselves, and of parts, are counted by verify alone.
             yield table.name, Counted(0 if node is None else node.row_count)
         for column in table.columns:
             node = feed.shape.node_at(column.path)

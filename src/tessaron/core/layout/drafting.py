@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -20,6 +20,8 @@ from tessaron.core.layout.table_set import (
     Table,
     TableSet,
 )
+from tessaron.core.model.level_places import has_column
+from tessaron.core.model.parting import Part
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import has_several_ways, is_wrapper, level_between
@@ -62,6 +64,7 @@ def draft_layout(
     rows: Path = (),
     style: NameStyle = "path",
     exact: bool = False,
+    parts: Sequence[Part] = (),
 ) -> TableSet:
     """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
@@ -72,6 +75,7 @@ def draft_layout(
         rows: The path of the top level.
         style: Whether columns are named by their path below the level, or by as little of it as is needed.
         exact: Whether every table keeps the rest of its rows; else those where strings and numbers mix.
+        parts: What is taken off the rows of its level (see `parting`).
     """
     names = names or Names()
     top = names.claim(name, otherwise="records")
@@ -82,7 +86,8 @@ def draft_layout(
         level = pending.pop()
         tables_by_level[id(level.node)] = level.name
         places = list(_places_on(level))
-        tables.append(_draft_table(level, places, style, exact))
+        own = [part for part in parts if part.level == level.path and not part.is_object]
+        tables += _draft_tables(level, places, own, names, style, exact)
         below = [child for place in places for child in _levels_at(place, level, names)]
         pending.extend(reversed(below))
     named = tuple(_name_through(table, record, tables_by_level) for table in tables)
@@ -117,10 +122,30 @@ def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
         yield _Level(node, (*place.path, node.step), name, level.name, place.node)
 
 
-def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: bool) -> Table:
-    names = Names()
+def _draft_tables(
+    level: _Level, places: list[_Place], parts: Sequence[Part], names: Names, style: NameStyle, exact: bool
+) -> Iterator[Table]:
+    """Yield the table of a level, and those of what is taken off its rows."""
+    shown = [place for place in places if has_column(place.node)]
+    taken = {path: part for part in parts for path in part.paths}
+    groups: dict[int, list[_Place]] = {}
+    for place in shown:
+        part = next((taken[path] for path in _prefixes(place.path, level.path) if path in taken), None)
+        groups.setdefault(id(part), []).append(place)
+    keeps_rest = exact or any(_is_mixed(place.node) for place in shown)
+    yield _draft_table(level, groups.get(id(None), []), style, keeps_rest)
+    for part in parts:
+        name = names.claim(level.name, *part.words, otherwise="part")
+        yield _draft_part(level, name, groups.get(id(part), []), style)
+
+
+def _prefixes(path: Path, level: Path) -> Iterator[Path]:
+    """Yield the paths from below a level down to a path."""
+    return (path[:count] for count in range(len(level) + 1, len(path) + 1))
+
+
+def _columns_of(shown: list[_Place], names: Names, style: NameStyle) -> list[Column]:
     columns = []
-    shown = [place for place in places if _has_column(place.node)]
     words = _leaf_words(shown) if style == "leaf" else [place.words for place in shown]
     for place, own in zip(shown, _local_words(words), strict=True):
         inferred = infer_type(place.node)
@@ -129,6 +154,19 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: b
         columns.append(
             Column(name, place.path, inferred.type, inferred.reading, inferred.note, written=written)
         )
+    return columns
+
+
+def _draft_part(level: _Level, name: str, shown: list[_Place], style: NameStyle) -> Table:
+    names = Names()
+    columns = _columns_of(shown, names, style)
+    row_key, parent_key = (names.claim_of(name, key) for key in (ROW_KEY, PARENT_KEY))
+    return Table(name, level.path, level.name, row_key, parent_key, None, tuple(columns), only_filled=True)
+
+
+def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_rest: bool) -> Table:
+    names = Names()
+    columns = _columns_of(shown, names, style)
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
     named = {key: names.claim_of(level.name, key) for key in keys}
@@ -137,7 +175,7 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: b
         origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
         if has_several_ways(level.owner):
             origins.append(_known_node(Origin.WAY, Kind.TEXT))
-    if exact or any(_is_mixed(place.node) for place in shown):
+    if keeps_rest:
         columns.append(_origin_column(_known_node(Origin.REST, Kind.TEXT), level, names))
     known = [_origin_column(node, level, names) for node in sorted(origins, key=_order_of_origin)]
     table = Table(
@@ -150,6 +188,7 @@ def _draft_table(level: _Level, places: list[_Place], style: NameStyle, exact: b
         (*known, *columns),
         within_key=named.get(WITHIN_KEY),
         through_key=named.get(THROUGH_KEY),
+        is_single=level.owner.is_single,
     )
     documents = [column.name for column in known if column.path[-1] is Origin.DOCUMENT]
     return replace(table, document_key=documents[0]) if documents else table
@@ -220,9 +259,3 @@ def _is_mixed(node: ShapeNode) -> bool:
     return (
         not node.is_markup and bool(kinds) and kinds != [Kind.TEXT] and infer_type(node).type.name == "text"
     )
-
-
-def _has_column(node: ShapeNode) -> bool:
-    """Say whether a column is due: for scalars, and for what is null wherever it stands."""
-    only_null = 0 < node.occurrences == node.counts[Kind.NULL]
-    return only_null or bool(node.scalar_kinds()) or node.declared is not None

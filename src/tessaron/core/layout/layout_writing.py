@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from tessaron.core.base.paths import Origin, Path, format_path, is_markup
+from tessaron.core.base.paths import ELEMENT, Origin, Path, Step, format_path, is_markup
 from tessaron.core.base.visible import visible
 from tessaron.core.layout.table_set import Column, Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
@@ -89,9 +89,8 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str
     """Return the lines of one table."""
     name = toml_key(table.name)
     lines = [f"[tables.{name}]"]
-    lines += ["around = true"] * is_around + [
-        f"rows = {toml_text(rows_path(table.rows, draft.record.is_markup))}"
-    ]
+    lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record))}"]
+    lines += ["only_filled = true"] * table.only_filled
     if draft.tables.natural_key and not table.rows and not is_around:
         lines.append(f"key = {toml_list(draft.tables.natural_key)}")
     pairs = [column_pair(column, table) for column in table.columns]
@@ -133,13 +132,23 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     return toml_key(column.name), "{ " + ", ".join(parts) + " }"
 
 
-def rows_path(rows: Path, is_markup: bool) -> str:
-    """Return the path of a table's rows as a layout spells it."""
-    if not is_markup:
-        return format_path(rows)
+def rows_path(rows: Path, record: ShapeNode) -> str:
+    """Return the path of a table's rows as a layout spells it; objects that are rows have no step to each."""
+    if not record.is_markup:
+        return format_path(_without_single(rows, record))
     from tessaron.core.layout.layout_xml_paths import relative_path
 
     return relative_path(rows, ())
+
+
+def _without_single(rows: Path, record: ShapeNode) -> Path:
+    node: ShapeNode | None = record
+    kept: list[Step] = []
+    for step in rows:
+        if step is not ELEMENT or node is None or not node.is_single:
+            kept.append(step)
+        node = None if node is None else node.children.get(step)
+    return tuple(kept)
 
 
 def path_in(path: Path, rows: Path) -> str:

@@ -58,6 +58,7 @@ class ShapeNode:
         declared: The type that a schema declares; None where there is none.
         declared_position: The place among the members that a schema declares.
         repeats: Whether a schema says that there may be several here.
+        is_single: Whether its objects are rows of a table of their own, though none stands in an array.
         is_markup: Whether this is a part of XML: only known once the structure is settled.
         fold: The node that a structure which contains itself begins with, if it stands here again: what is
             below is there; only scalars are here.
@@ -85,6 +86,7 @@ class ShapeNode:
     is_lifted: bool = False
     lifts_scalars: bool = False
     text_rule: Literal["", "member", "empty"] = ""
+    is_single: bool = False
     is_markup: bool = False
     declared: ColumnType | None = None
     declared_position: int | None = None

@@ -79,6 +79,12 @@ def mark_levels(record: ShapeNode, levels: Iterable[Path]) -> None:
             nodes += [node.children[step] for node in nodes if step in node.children]
 
 
+def part_off(node: ShapeNode) -> None:
+    """Make the objects at a place of a settled shape rows of their own."""
+    node.is_single = node.repeats = True
+    _settle_lifted(node, (), [])
+
+
 def _visits(top: _Visit) -> Iterator[_Visit]:
     """Yield the nodes from one down, each before those below it, as they are then, but what is folded."""
     pending = [top]
