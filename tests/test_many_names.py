@@ -108,7 +108,9 @@ class WideRecordsTest(FolderTest):
             records = [{f"f{n}": n * row if n % 2 else f"t{n}" for n in range(count)} for row in range(3)]
             for chunk_bytes in (1_000, 10**6):
                 with self.subTest(count=count, chunk_bytes=chunk_bytes):
-                    tables = tessaron.shred(as_lines(records), records="$", chunk_bytes=chunk_bytes)
+                    tables = tessaron.shred(
+                        as_lines(records), records="$", chunk_bytes=chunk_bytes, undivided=True
+                    )
                     (table,) = tables.values()
                     self.assertEqual(table.column_names[1:], list(records[0]))
                     self.assertEqual(table.drop_columns(["row_key"]).to_pylist(), records)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from tessaron.core.base.paths import Path
 from tessaron.core.model.filled_by_kind import FilledCounts, FilledWork, Kinds, kinds_of, watched_levels
-from tessaron.core.model.parting import Part, part
+from tessaron.core.model.parting import RowPart, part
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
 
-def parts_of_draft(reading: SourceReading, options: Options) -> list[Part]:
+def parts_of_draft(reading: SourceReading, options: Options) -> list[RowPart]:
     """Take the parts off the records' shape that shall be tables of their own, and return them.
 
     Args:

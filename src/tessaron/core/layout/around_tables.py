@@ -10,7 +10,7 @@ from tessaron.core.base.naming import Names
 from tessaron.core.base.paths import ELEMENT, ENCLOSING, Origin, Path
 from tessaron.core.layout.drafting import NameStyle, draft_layout
 from tessaron.core.layout.table_set import Column, Table, TableSet
-from tessaron.core.model.parting import Part
+from tessaron.core.model.parting import RowPart
 from tessaron.core.shape.shape import Shape, ShapeNode
 
 
@@ -35,7 +35,7 @@ def draft_tables(
     around: AroundRecords | None,
     style: NameStyle = "path",
     exact: bool = False,
-    parts: Sequence[Part] = (),
+    parts: Sequence[RowPart] = (),
 ) -> tuple[TableSet, TableSet | None]:
     """Return the layout that Tessaron proposes for records, and for what stands around them.
 

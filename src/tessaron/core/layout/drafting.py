@@ -21,7 +21,7 @@ from tessaron.core.layout.table_set import (
     TableSet,
 )
 from tessaron.core.model.level_places import has_column
-from tessaron.core.model.parting import Part
+from tessaron.core.model.parting import RowPart
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import has_several_ways, is_wrapper, level_between
@@ -64,7 +64,7 @@ def draft_layout(
     rows: Path = (),
     style: NameStyle = "path",
     exact: bool = False,
-    parts: Sequence[Part] = (),
+    parts: Sequence[RowPart] = (),
 ) -> TableSet:
     """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
@@ -123,7 +123,7 @@ def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
 
 
 def _draft_tables(
-    level: _Level, places: list[_Place], parts: Sequence[Part], names: Names, style: NameStyle, exact: bool
+    level: _Level, places: list[_Place], parts: Sequence[RowPart], names: Names, style: NameStyle, exact: bool
 ) -> Iterator[Table]:
     """Yield the table of a level, and those of what is taken off its rows."""
     shown = [place for place in places if has_column(place.node)]

@@ -27,7 +27,7 @@ LEAST_SELDOM = 3
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class RowPart:
     """A part of the rows of a level that is a table of its own.
 
     Attributes:
@@ -47,7 +47,7 @@ class Part:
 
 def part(
     record: ShapeNode, kinds: Mapping[Path, Sequence[Kinds]], most_columns: int = MOST_COLUMNS
-) -> list[Part]:
+) -> list[RowPart]:
     """Take parts off a settled shape, and return them: what is an object becomes a level of it.
 
     Args:
@@ -55,7 +55,7 @@ def part(
         kinds: By the path of a level, by which fields its rows fall into kinds.
         most_columns: So many columns, at most, shall a table have, keys included.
     """
-    found: list[Part] = []
+    found: list[RowPart] = []
     for node, path in levels_of(record):
         level = _Level(node, path)
         if node.row_count >= LEAST_ROWS and not level.is_recursive(record):
@@ -81,7 +81,7 @@ class _Level:
             owner = owner.children[step]
         return bool(self._path) and owner.is_recursive
 
-    def by_kind(self, kinds: Sequence[Kinds]) -> Iterator[Part]:
+    def by_kind(self, kinds: Sequence[Kinds]) -> Iterator[RowPart]:
         """Take off what only rows of one kind have, as a field tells."""
         best = max(kinds, key=self._worth, default=None)
         if best is None or self._worth(best) < 2 * LEAST_OWN:
@@ -103,7 +103,7 @@ class _Level:
         arrays = sum(bool(self._at(path).levels_below()) for path in paths)
         return len(places) + arrays
 
-    def by_alternatives(self) -> Iterator[Part]:
+    def by_alternatives(self) -> Iterator[RowPart]:
         """Take off objects of which each row has exactly one."""
         rows = self._node.row_count
         objects = [place for place in self._objects() if filled_count(place[0]) < ALWAYS * rows]
@@ -115,9 +115,11 @@ class _Level:
                 why = f"{count} rows have it, in the place of {len(outer) - 1} others"
                 yield self._off((path,), _words(path, self._path), why)
 
-    def by_emptiness(self) -> Iterator[Part]:
+    def by_emptiness(self) -> Iterator[RowPart]:
         """Take off objects that few rows have, the emptiest first, while most values are null."""
         rows = self._node.row_count
+        if not self._is_mostly_null():
+            return
         candidates = [
             (filled_count(node) / rows, columns, path)
             for node, path in self._objects()
@@ -126,15 +128,18 @@ class _Level:
         for fill, columns, path in sorted(
             candidates, key=lambda each: (each[0], -len(each[1]), str(each[2]))
         ):
-            left = self._columns()
-            filled = sum(filled_count(node) for node, _ in left)
-            if len(left) < MANY_COLUMNS or filled >= MOSTLY_NULL * rows * len(left) or fill >= MOSTLY_NULL:
+            if fill >= MOSTLY_NULL or not self._is_mostly_null():
                 return
             if not self._is_gone(path):
                 why = f"{fill:.1%} of the rows have its {len(columns)} fields"
                 yield self._off((path,), _words(path, self._path), why)
 
-    def by_width(self, most: int) -> Iterator[Part]:
+    def _is_mostly_null(self) -> bool:
+        left = self._columns()
+        filled = sum(filled_count(node) for node, _ in left)
+        return len(left) >= MANY_COLUMNS and filled < MOSTLY_NULL * self._node.row_count * len(left)
+
+    def by_width(self, most: int) -> Iterator[RowPart]:
         """Take off objects, the largest first, then columns side by side, until a table can hold the rest."""
         while len(left := self._columns()) > most:
             objects = [(len(columns_below(*place)), place[1]) for place in self._objects()]
@@ -173,7 +178,7 @@ class _Level:
             node = node.children[step]
         return node
 
-    def _off(self, paths: Sequence[Path], words: tuple[str, ...], why: str) -> Part:
+    def _off(self, paths: Sequence[Path], words: tuple[str, ...], why: str) -> RowPart:
         only = self._at(paths[0]) if len(paths) == 1 else None
         is_object = only is not None and bool(only.counts[Kind.OBJECT]) and not has_column(only)
         is_object = is_object and only is not None and not (only.is_lifted or only.is_dictionary or only.fold)
@@ -182,7 +187,7 @@ class _Level:
             words = _words(paths[0], self._path)
         else:
             self._gone.update(paths)
-        return Part(self._path, tuple(paths), words, why, is_object)
+        return RowPart(self._path, tuple(paths), words, why, is_object)
 
 
 def _words(path: Path, level: Path) -> tuple[str, ...]:
