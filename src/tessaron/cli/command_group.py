@@ -211,6 +211,26 @@ key_option = click.option(
 exact_option = click.option(
     "--exact", is_flag=True, help="Tell null, empty and absent apart too: a column for the rest of each row."
 )
+undivided_option = click.option(
+    "--undivided",
+    is_flag=True,
+    help="One table for a level, also where its rows are of several kinds or most values null.",
+)
+most_columns_option = click.option(
+    "--most-columns",
+    type=count_type(least=10, most=100_000),
+    default=1_000,
+    show_default=True,
+    metavar="N",
+    help="No drafted table is wider; the rest stands in tables beside it.",
+)
+
+
+def dividing_options(command: Any) -> Any:
+    """Add the options that say how rows are divided into tables."""
+    return undivided_option(most_columns_option(command))
+
+
 origin_option = click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")
 no_envelope_option = click.option(
     "--no-envelope", is_flag=True, help="Do not keep what stands around the records."

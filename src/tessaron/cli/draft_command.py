@@ -11,6 +11,7 @@ import click
 from tessaron.cli.command_group import (
     count_type,
     dictionary_options,
+    dividing_options,
     exact_option,
     key_option,
     keys_option,
@@ -23,6 +24,7 @@ from tessaron.cli.command_group import (
     say,
     source_argument,
     source_of,
+    terminal_width,
     without_option,
     workers_option,
     xml_options,
@@ -49,6 +51,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option(
     "--update", "old", metavar="FILE", help="Bring this layout up to date: edits and comments stay."
 )
+@click.option("--why", is_flag=True, help="Say why each table is one, and what would make it none.")
 @click.option("--replace", is_flag=True, help="Replace the layout file that is there.")
 @records_option
 @xml_options
@@ -62,6 +65,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 )
 @keys_option
 @key_option
+@dividing_options
 @exact_option
 @origin_option
 @no_envelope_option
@@ -76,6 +80,7 @@ def draft(
     output: str | None,
     old: str | None,
     replace: bool,
+    why: bool,
     no_envelope: bool,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
@@ -89,24 +94,31 @@ def draft(
     from tessaron.decide import drafting_run
     from tessaron.decide.layout_file import Layout
     from tessaron.views.progress import ProgressBar
+    from tessaron.views.reasons_view import reasons_view
     from tessaron.views.terminal import console
 
+    if why and old is not None:
+        raise click.UsageError("--why explains a draft; with --update the tables are those of the layout")
     options |= {
         "envelope": not no_envelope,
         "dictionaries": dictionary,
         "not_dictionaries": no_dictionary,
     }
+    changes = None
+    reasons: Any = {}
     with ProgressBar(console(stderr=True)) as bar:
         if old is not None:
             layout = Layout.read(old)
             made, changes = drafting_run.update(layout, source_of(sources), progress=bar, **options)
         else:
-            made, changes = drafting_run.draft(source_of(sources), progress=bar, **options), None
+            made, reasons = drafting_run.explained_draft(source_of(sources), progress=bar, **options)
     target = output or old
-    if target is None:
-        sys.stdout.write(made.text)
-    else:
+    if target is not None:
         _write(made, target, replace or old == target)
+    elif not why:
+        sys.stdout.write(made.text)
+    if why:
+        sys.stdout.writelines(f"{line}\n" for line in reasons_view(reasons, terminal_width()))
     if changes is not None:
         _say_changes(changes)
 

@@ -12,6 +12,7 @@ from tessaron.cli.command_group import (
     Share,
     count_type,
     dictionary_options,
+    dividing_options,
     exact_option,
     key_option,
     keys_option,
@@ -55,6 +56,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @no_envelope_option
 @keys_option
 @key_option
+@dividing_options
 @exact_option
 @origin_option
 @click.option(

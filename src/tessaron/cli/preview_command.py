@@ -11,6 +11,7 @@ import click
 from tessaron.cli.command_group import (
     count_type,
     dictionary_options,
+    dividing_options,
     key_option,
     keys_option,
     layout_of,
@@ -50,6 +51,7 @@ _RECORDS_READ = 200
 @keys_option
 @key_option
 @origin_option
+@dividing_options
 @dictionary_options
 def preview(
     sources: tuple[str, ...],

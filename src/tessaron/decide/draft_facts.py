@@ -11,6 +11,7 @@ from tessaron.core.base.errors import UsageError
 from tessaron.core.base.paths import Origin
 from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
+from tessaron.core.layout.table_reasons import reasons_of
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.decide.draft_parts import parts_of_draft
@@ -26,7 +27,8 @@ def draft_of(reading: SourceReading, options: Options) -> Draft:
     reading.note_unkept(tables)
     outer = () if around is None else around.tables
     remarks = _remarks(reading, reading.records.shape.record)
-    return plain_draft(reading, options, tables, outer, remarks, _head(reading))
+    made = plain_draft(reading, options, tables, outer, remarks, _head(reading))
+    return replace(made, reasons=reasons_of(tables, made.record))
 
 
 def tables_of_draft(reading: SourceReading, options: Options) -> tuple[TableSet, TableSet | None]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
 
 from tessaron.core.base.paths import Path
 from tessaron.core.layout.layout_writing import Draft, write_draft
+from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.plan.layout_updating import Update, update_text
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
@@ -39,6 +40,14 @@ def draft(source: Any, *, progress: Progress | None = None, **options: Any) -> L
 def draft_inputs(inputs: list[Input], options: Options, progress: Progress | None = None) -> Layout:
     """Return the layout that Tessaron proposes for the records of inputs; see `draft`."""
     return Layout(write_draft(_drafted(inputs, options, progress)), "draft")
+
+
+def explained_draft(
+    source: Any, *, progress: Progress | None = None, **options: Any
+) -> tuple[Layout, Mapping[str, TableReason]]:
+    """Return what `draft` does, and for each table by its name why it is one."""
+    made = _drafted(resolve_inputs(source), Options.of(options), progress)
+    return Layout(write_draft(made), "draft"), made.reasons
 
 
 def update(

@@ -113,7 +113,7 @@ def _drafted_flat(reading: SourceReading, options: Options) -> Drafted:
 def _table_at(text: str, tables: TableSet, record: ShapeNode) -> str:
     """Return the table whose rows stand at a path, as layouts spell it."""
     from tessaron.core.layout.layout_paths import LayoutPathError, parse_layout_path
-    from tessaron.core.layout.layout_writing import rows_path
+    from tessaron.core.layout.path_spelling import rows_path
 
     by_level = {table.rows: table.name for table in tables.tables}
     spelled = {rows_path(level, record): name for level, name in by_level.items()}

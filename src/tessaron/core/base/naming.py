@@ -5,14 +5,16 @@ from __future__ import annotations
 import hashlib
 import re
 import unicodedata
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
-from itertools import takewhile
 from pathlib import PurePath
 
 NAME_BYTES = 63
 """The longest name, in bytes of UTF-8: what PostgreSQL keeps."""
 _DIGEST_LETTERS = 8
+MOST_FILES = 0.8
+"""Words that so great a share of the files' names begin with are what they have in common."""
 
 _NOT_IN_NAMES = re.compile(r"[\W_]+")
 _ENDINGS = re.compile(r"(\.[a-z0-9]{1,8})+$", re.IGNORECASE)
@@ -50,6 +52,19 @@ def shorten(name: str) -> str:
     return raw[: NAME_BYTES - _DIGEST_LETTERS - 1].decode(errors="ignore").rstrip("_") + "_" + digest
 
 
+def _first_and_last(name: str) -> str:
+    """Return the first word of a name and as many of its last as there is room for; empty if for none."""
+    first, *others = name.split("_")
+    room = NAME_BYTES - len(first.encode())
+    kept: list[str] = []
+    for word in reversed(others):
+        room -= len(word.encode()) + 1
+        if room < 0:
+            break
+        kept.insert(0, word)
+    return "_".join([first, *kept]) if kept else ""
+
+
 class Names:
     """Hands out names that are unique without regard to case."""
 
@@ -63,10 +78,13 @@ class Names:
     def claim(self, *words: str, otherwise: str) -> str:
         """Return a free name made of `words`; `otherwise` stands for words of which nothing is left.
 
-        A clash gets `_2`, `_3`, … at its end.
+        Where all words are too long, the first and as many of the last as there is room for stand for them,
+        if that is free. A clash gets `_2`, `_3`, … at its end.
         """
         parts = [snake_case(word) for word in words]
         base = "_".join(part for part in parts if part) or otherwise
+        if len(base.encode()) > NAME_BYTES and (brief := _first_and_last(base)) and self.is_free(brief):
+            base = brief
         name, number = shorten(base), 1
         while name.casefold() in self._taken:
             number += 1
@@ -83,16 +101,29 @@ class Names:
 def name_of_sources(sources: Sequence[str]) -> str:
     """Return the name for the top table of some files: what their names have in common.
 
-    That is, without endings, dates and numbers, all of it or the words in front; else the name of the folder
-    they are in; else `records`.
+    That is, without endings, dates and numbers, the words in front that four of five have; else the name of
+    the folder they are in; else `records`.
     """
-    names = {_name_of_stem(_ENDINGS.sub("", PurePath(source).name)) for source in sources}
-    if len(names) > 1:
-        in_step = zip(*(name.split("_") for name in names), strict=False)
-        shared = [words[0] for words in takewhile(lambda words: len(set(words)) == 1, in_step)]
+    counts = Counter(_name_of_stem(_ENDINGS.sub("", PurePath(source).name)) for source in sources)
+    name = _shared_name(counts)
+    if not name:
         folders = {PurePath(source).parent.name for source in sources}
-        names = {_name_of_stem("_".join(shared) or (folders.pop() if len(folders) == 1 else ""))}
-    return shorten(names.pop() or "records")
+        name = _name_of_stem(folders.pop()) if len(folders) == 1 else ""
+    return shorten(name or "records")
+
+
+def _shared_name(counts: Counter[str]) -> str:
+    """Return the words in front that most of some names have in common; empty if there are none."""
+    most = MOST_FILES * counts.total()
+    shared: list[str] = []
+    while True:
+        heads: Counter[str] = Counter()
+        for name, count in counts.items():
+            heads["_".join(name.split("_")[: len(shared) + 1])] += count
+        head, count = heads.most_common(1)[0]
+        if count < most or not head or head == "_".join(shared):
+            return "_".join(shared)
+        shared = head.split("_")
 
 
 def _name_of_stem(stem: str) -> str:

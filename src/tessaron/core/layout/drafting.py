@@ -28,6 +28,8 @@ from tessaron.core.shape.structure import has_several_ways, is_wrapper, level_be
 from tessaron.core.types.written import written_of
 
 NameStyle = Literal["path", "leaf"]
+SHARE_A_PREFIX = 3
+"""So many columns that all begin alike do so to no purpose."""
 VALUE_NAME = "value"
 """The column for elements (or records) that are scalars themselves."""
 INNER_ARRAY_NAME, INNER_DICTIONARY_NAME = "items", "entries"
@@ -81,13 +83,15 @@ def draft_layout(
     top = names.claim(name, otherwise="records")
     tables: list[Table] = []
     tables_by_level: dict[int, str] = {}
+    reasons = {part.paths[0]: part.why for part in parts if part.is_object}
     pending = [_Level(record, rows, top, None, record)]
     while pending:
         level = pending.pop()
         tables_by_level[id(level.node)] = level.name
         places = list(_places_on(level))
         own = [part for part in parts if part.level == level.path and not part.is_object]
-        tables += _draft_tables(level, places, own, names, style, exact)
+        base, *beside = _draft_tables(level, places, own, names, style, exact)
+        tables += [replace(base, why=reasons.get(level.path[:-1], "")), *beside]
         below = [child for place in places for child in _levels_at(place, level, names)]
         pending.extend(reversed(below))
     named = tuple(_name_through(table, record, tables_by_level) for table in tables)
@@ -136,7 +140,7 @@ def _draft_tables(
     yield _draft_table(level, groups.get(id(None), []), style, keeps_rest)
     for part in parts:
         name = names.claim(level.name, *part.words, otherwise="part")
-        yield _draft_part(level, name, groups.get(id(part), []), style)
+        yield replace(_draft_part(level, name, groups.get(id(part), []), style), why=part.why)
 
 
 def _prefixes(path: Path, level: Path) -> Iterator[Path]:
@@ -146,7 +150,7 @@ def _prefixes(path: Path, level: Path) -> Iterator[Path]:
 
 def _columns_of(shown: list[_Place], names: Names, style: NameStyle) -> list[Column]:
     columns = []
-    words = _leaf_words(shown) if style == "leaf" else [place.words for place in shown]
+    words = _leaf_words(shown) if style == "leaf" else _telling_words(shown)
     for place, own in zip(shown, _local_words(words), strict=True):
         inferred = infer_type(place.node)
         name = names.claim(*(own or (VALUE_NAME,)), otherwise="field")
@@ -202,6 +206,17 @@ def _local_words(words: list[tuple[str, ...]]) -> list[tuple[str, ...]]:
         tuple(map(qualified_name, full)) if counts["_".join(map(snake_case, own))] > 1 else own
         for own, full in zip(local, words, strict=True)
     ]
+
+
+def _telling_words(places: list[_Place]) -> list[tuple[str, ...]]:
+    """Return for each column the words of its path, but for those in front that all have: they tell nothing."""
+    words = [place.words for place in places]
+    shared = 0
+    while len(words) >= SHARE_A_PREFIX and all(len(own) > shared + 1 for own in words):
+        if len({own[shared] for own in words}) > 1:
+            break
+        shared += 1
+    return [own[shared:] for own in words]
 
 
 def _leaf_words(places: list[_Place]) -> list[tuple[str, ...]]:

@@ -7,8 +7,10 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from tessaron.core.base.paths import ELEMENT, Origin, Path, Step, format_path, is_markup
+from tessaron.core.base.paths import Origin, format_path, is_markup
 from tessaron.core.base.visible import visible
+from tessaron.core.layout.path_spelling import path_below, rows_path
+from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.layout.table_set import Column, Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import places_again
@@ -52,6 +54,7 @@ class Draft:
         head: Lines of comment at the top.
         namespaces: Of XML: the namespaces by their prefix.
         around_record: The settled shape of what stands around the records.
+        reasons: Why each table is one, by its name.
     """
 
     tables: TableSet
@@ -62,6 +65,7 @@ class Draft:
     head: Sequence[str] = ()
     namespaces: Mapping[str, str] = field(default_factory=dict)
     around_record: ShapeNode | None = None
+    reasons: Mapping[str, TableReason] = field(default_factory=dict)
 
 
 def write_draft(draft: Draft) -> str:
@@ -88,7 +92,9 @@ def write_draft(draft: Draft) -> str:
 def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str]:
     """Return the lines of one table."""
     name = toml_key(table.name)
-    lines = [f"[tables.{name}]"]
+    reason = draft.reasons.get(table.name)
+    lines = [f"# {visible(reason.shown())}"] if reason is not None else []
+    lines.append(f"[tables.{name}]")
     lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record))}"]
     lines += ["only_filled = true"] * table.only_filled
     if draft.tables.natural_key and not table.rows and not is_around:
@@ -120,7 +126,7 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     if column.path and isinstance(column.path[-1], Origin):
         parts.append(f"origin = {toml_text(column.path[-1].value)}")
     else:
-        parts.append(f"path = {toml_text(path_in(column.path, table.rows))}")
+        parts.append(f"path = {toml_text(path_below(column.path, table.rows))}")
     parts.append(f"type = {toml_text(column.type.spelled())}")
     if column.reading is not None and column.reading.name == "boolean":
         words = column.reading.separator.split("/")
@@ -130,36 +136,6 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     if column.written:
         parts.append(f"written = {toml_text(column.written)}")
     return toml_key(column.name), "{ " + ", ".join(parts) + " }"
-
-
-def rows_path(rows: Path, record: ShapeNode) -> str:
-    """Return the path of a table's rows as a layout spells it; objects that are rows have no step to each."""
-    if not record.is_markup:
-        return format_path(_without_single(rows, record))
-    from tessaron.core.layout.layout_xml_paths import relative_path
-
-    return relative_path(rows, ())
-
-
-def _without_single(rows: Path, record: ShapeNode) -> Path:
-    node: ShapeNode | None = record
-    kept: list[Step] = []
-    for step in rows:
-        if step is not ELEMENT or node is None or not node.is_single:
-            kept.append(step)
-        node = None if node is None else node.children.get(step)
-    return tuple(kept)
-
-
-def path_in(path: Path, rows: Path) -> str:
-    """Return a path as a layout spells it in a table with these rows: below them it begins at the row."""
-    if is_markup(path):
-        from tessaron.core.layout.layout_xml_paths import relative_path
-
-        return relative_path(path, rows)
-    if not rows or path[: len(rows)] != rows:
-        return format_path(path)
-    return "@" + format_path(path[len(rows) :])[1:]
 
 
 def _again(record: ShapeNode | None) -> dict[str, str]:

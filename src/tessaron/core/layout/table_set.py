@@ -71,6 +71,7 @@ class Table:
         enclosing: Name of the table with a row for each of those.
         only_filled: Whether it has only rows in which one of its columns has a value.
         is_single: Whether its rows are objects, of which each row above has one at most.
+        why: Why it is a table of its own, where neither an array nor a dictionary says so.
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
     """
 
@@ -93,6 +94,7 @@ class Table:
     enclosing: str | None = None
     only_filled: bool = False
     is_single: bool = False
+    why: str = ""
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""

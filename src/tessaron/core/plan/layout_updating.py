@@ -117,7 +117,8 @@ def _is_worth_adding(table: Table, known: _Known) -> bool:
 
 def _new_table(table: Table, draft: Draft, names: Names, known: _Known) -> list[str]:
     lines = table_lines(table, draft)
-    lines[0] += f"  # {NEW_MARK}"
+    head = next(index for index, line in enumerate(lines) if line.startswith("[tables."))
+    lines[head] += f"  # {NEW_MARK}"
     return lines
 
 
