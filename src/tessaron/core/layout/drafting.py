@@ -209,13 +209,15 @@ def _local_words(words: list[tuple[str, ...]]) -> list[tuple[str, ...]]:
 
 
 def _telling_words(places: list[_Place]) -> list[tuple[str, ...]]:
-    """Return for each column the words of its path, but for those in front that all have: they tell nothing."""
+    """Return the words of the path of each, but for those in front that all have: they tell nothing."""
     words = [place.words for place in places]
     shared = 0
     while len(words) >= SHARE_A_PREFIX and all(len(own) > shared + 1 for own in words):
         if len({own[shared] for own in words}) > 1:
             break
         shared += 1
+    if any(snake_case(own[shared])[:1].isdigit() for own in words if shared):
+        return words
     return [own[shared:] for own in words]
 
 

@@ -113,26 +113,23 @@ class _Level:
             for node, path in outer:
                 count = f"{filled_count(node):,} of {rows:,}"
                 why = f"{count} rows have it, in the place of {len(outer) - 1} others"
-                yield self._off((path,), _words(path, self._path), why)
+                yield self._off((path,), (), why)
 
     def by_emptiness(self) -> Iterator[RowPart]:
         """Take off objects that few rows have, the emptiest first, while most values are null."""
-        rows = self._node.row_count
-        if not self._is_mostly_null():
-            return
-        candidates = [
-            (filled_count(node) / rows, columns, path)
-            for node, path in self._objects()
-            if len(columns := columns_below(node, path)) >= LEAST_SELDOM
-        ]
-        for fill, columns, path in sorted(
-            candidates, key=lambda each: (each[0], -len(each[1]), str(each[2]))
-        ):
-            if fill >= MOSTLY_NULL or not self._is_mostly_null():
-                return
-            if not self._is_gone(path):
-                why = f"{fill:.1%} of the rows have its {len(columns)} fields"
-                yield self._off((path,), _words(path, self._path), why)
+        while self._is_mostly_null() and (seldom := self._seldom()):
+            fill, size, path = min(seldom, key=lambda each: (each[0], -each[1], str(each[2])))
+            yield self._off((path,), (), f"{fill:.1%} of the rows have its {size} fields")
+
+    def _seldom(self) -> list[tuple[float, int, Path]]:
+        """Return the outermost of the objects that few rows have: share of the rows, columns, and path."""
+        found: list[tuple[float, int, Path]] = []
+        for node, path in self._objects():
+            fill, size = filled_count(node) / self._node.row_count, len(columns_below(node, path))
+            is_inside = any(path[: len(outer)] == outer for _, _, outer in found)
+            if fill < MOSTLY_NULL and size >= LEAST_SELDOM and not is_inside:
+                found.append((fill, size, path))
+        return found
 
     def _is_mostly_null(self) -> bool:
         left = self._columns()
@@ -147,7 +144,7 @@ class _Level:
             size, path = max(fitting, key=lambda each: (each[0], -len(each[1])), default=(0, ()))
             why = f"{len(left):,} columns are more than the {most + KEY_COLUMNS:,} that a table shall have"
             if size >= LEAST_SELDOM:
-                yield self._off((path,), _words(path, self._path), why)
+                yield self._off((path,), (), why)
             else:
                 paths = tuple(at for _, at in left[-min(most, len(left) - most) :])
                 yield self._off(paths, ("more",), why)
@@ -162,7 +159,8 @@ class _Level:
                 at = (*path, str(member.step))
                 if not self._is_gone(at) and member.fold is None and not member.is_dictionary:
                     pending.append((member, at))
-                    if member.counts[Kind.OBJECT] and not member.is_lifted and not member.counts[Kind.ARRAY]:
+                    is_object = member.counts[Kind.OBJECT] and not member.counts[Kind.ARRAY]
+                    if is_object and not member.is_lifted and not self._has_gone_inside(at):
                         found.append((member, at))
         return found
 
@@ -171,6 +169,9 @@ class _Level:
 
     def _is_gone(self, path: Path) -> bool:
         return any(path[:count] in self._gone for count in range(len(self._path) + 1, len(path) + 1))
+
+    def _has_gone_inside(self, path: Path) -> bool:
+        return any(each[: len(path)] == path for each in self._gone)
 
     def _at(self, path: Path) -> ShapeNode:
         node = self._node

@@ -128,6 +128,9 @@ class RowsFinder:
     def _as_level(self, steps: Path) -> Path:
         if not steps or isinstance(steps[-1], Each):
             return self.through_objects(LayoutPath(steps)).steps
+        steps = self.through_objects(LayoutPath(steps)).steps
+        if steps[-1] is ELEMENT:
+            return steps
         self.objects.add(steps)
         return (*steps, ELEMENT)
 
@@ -183,11 +186,14 @@ class RowsFinder:
     def through_objects(self, path: LayoutPath) -> LayoutPath:
         """Return a path that goes through objects which are rows, to the one row each of them is."""
         steps, picks = path.steps, list(path.picks)
-        for count in range(len(steps), 0, -1):
+        # From the outermost in: those inside of others are known with the step to each of these.
+        count = 1
+        while count <= len(steps):
             if steps[:count] in self.objects and (count == len(steps) or steps[count] is not ELEMENT):
                 steps = (*steps[:count], ELEMENT, *steps[count:])
                 picks = [(at + 1 if at > count else at, index) for at, index in picks]
                 picks.append((count + 1, 0))
+            count += 1
         return LayoutPath(steps, tuple(picks))
 
 

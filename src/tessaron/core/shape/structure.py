@@ -231,7 +231,10 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
     for step, child in list(node.children.items()):
         if step is not ELEMENT:
             del node.children[step]
-            element.child(step).take_over(child)
+            if step in element.children:
+                element.children[step].take_over(child)
+            else:
+                element.children[step] = child
     if node.is_markup:
         node.count_as_arrays()
 
