@@ -38,11 +38,6 @@ def has_column(node: ShapeNode) -> bool:
     return only_null or bool(node.scalar_kinds()) or node.declared is not None
 
 
-def columns_below(node: ShapeNode, path: Path) -> list[Placed]:
-    """Return the places at or below a node, on the same rows, that become columns."""
-    return [place for place in places_on_rows(node, path) if has_column(place[0])]
-
-
 def filled_count(node: ShapeNode) -> int:
     """Return in how many places anything but null stands."""
     return node.occurrences - node.counts[Kind.NULL]

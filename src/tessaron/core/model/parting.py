@@ -5,17 +5,20 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import MARKUP, Path, show_path
+from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.model.filled_by_kind import ALWAYS, LEAST_ROWS, Kinds
-from tessaron.core.model.level_places import Placed, columns_below, filled_count, has_column, levels_of
+from tessaron.core.model.level_places import filled_count, has_column, levels_of, places_on_rows
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import part_off
 
 MOST_COLUMNS = 1_000
 """So many columns, at most, has a table unless told otherwise: all usual warehouses take as many."""
-KEY_COLUMNS = 5
-"""So many of them, at most, are keys."""
+KEY_COLUMNS = 10
+"""So many of them, at most, are keys, or tell what no column of the data does."""
 LEAST_OWN = 2
 """A kind with fewer columns of its own needs no table."""
 ALTERNATIVES = 3
@@ -56,30 +59,70 @@ def part(
         most_columns: So many columns, at most, shall a table have, keys included.
     """
     found: list[RowPart] = []
+    between = _between(record)
     for node, path in levels_of(record):
-        level = _Level(node, path)
-        if node.row_count >= LEAST_ROWS and not level.is_recursive(record):
+        level = _Level(node, path, between)
+        if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
             found += level.by_kind(kinds.get(path, ()))
             found += level.by_alternatives()
             found += level.by_emptiness()
-        if not level.is_recursive(record):
-            found += level.by_width(most_columns - KEY_COLUMNS)
+        found += level.by_width(most_columns - KEY_COLUMNS)
+    return found
+
+
+def _is_recursive(record: ShapeNode, level: Path) -> bool:
+    """Say whether the rows of a level are of a structure that contains itself."""
+    owner = record
+    for step in level[:-1]:
+        owner = owner.children[step]
+    return bool(level) and owner.is_recursive
+
+
+def _between(record: ShapeNode) -> set[int]:
+    """Return what stands between a structure that contains itself and where it stands again, by `id`.
+
+    A level more on that way would be one too many to say where a row stands.
+    """
+    above = {id(child): node for node in record.walk() for child in node.children.values()}
+    found: set[int] = set()
+    for node in record.walk():
+        outer = node.fold
+        at = node if outer is not None else None
+        while at is not None and at is not outer and id(at) not in found:
+            found.add(id(at))
+            at = above.get(id(at))
     return found
 
 
 class _Level:
-    """A level, of which parts are taken off one after another."""
+    """A level, of which parts are taken off one after another.
 
-    def __init__(self, node: ShapeNode, path: Path):
+    Its places stand in one list, each before those below it, so that a place with all below it is a slice.
+    """
+
+    def __init__(self, node: ShapeNode, path: Path, between: set[int]):
         self._node, self._path = node, path
-        self._gone: set[Path] = set()
+        self._places = list(places_on_rows(node, path))
+        self._index = {at: number for number, (_, at) in enumerate(self._places)}
+        self._ends = self._slice_ends()
+        nodes = [each for each, _ in self._places]
+        self._columns: Bools = np.array([has_column(each) for each in nodes], np.bool_)
+        self._filled: Int64s = np.array([filled_count(each) for each in nodes], np.int64)
+        self._objects: Bools = np.array([_is_object(each) and id(each) not in between for each in nodes])
+        self._objects[0] = False
+        # What was not only null, but rows of other tables, belongs to a kind too.
+        self._arrays: Bools = np.array([bool(each.levels_below()) for each in nodes], np.bool_)
 
-    def is_recursive(self, record: ShapeNode) -> bool:
-        """Say whether its rows are of a structure that contains itself: these stand together as they are."""
-        owner = record
-        for step in self._path[:-1]:
-            owner = owner.children[step]
-        return bool(self._path) and owner.is_recursive
+    def _slice_ends(self) -> Int64s:
+        ends = np.zeros(len(self._places), np.int64)
+        open_at: list[int] = []
+        for number, (_, at) in enumerate(self._places):
+            while open_at and len(self._places[open_at[-1]][1]) >= len(at):
+                ends[open_at.pop()] = number
+            open_at.append(number)
+        for number in open_at:
+            ends[number] = len(self._places)
+        return ends
 
     def by_kind(self, kinds: Sequence[Kinds]) -> Iterator[RowPart]:
         """Take off what only rows of one kind have, as a field tells."""
@@ -88,107 +131,108 @@ class _Level:
             return
         name = show_path(best.telling[len(self._path) :]).removeprefix("$.")
         for kind, paths in best.own.items():
-            size = self._size(paths)
-            if size >= LEAST_OWN and any(columns_below(self._at(path), path) for path in paths):
+            size, columns = self._size(paths, self._columns | self._arrays), self._size(paths, self._columns)
+            if size >= LEAST_OWN and columns:
                 rows = best.rows[kind]
                 why = f"{size:,} fields that only the {rows:,} rows of {name} = {kind} have"
                 yield self._off(paths, (kind,), why)
 
     def _worth(self, kinds: Kinds) -> int:
         """Return how many columns and tables belong to kinds that have enough of them."""
-        return sum(size for paths in kinds.own.values() if (size := self._size(paths)) >= LEAST_OWN)
+        every = self._columns | self._arrays
+        sizes = [self._size(paths, every) for paths in kinds.own.values()]
+        return sum(size for size in sizes if size >= LEAST_OWN)
 
-    def _size(self, paths: Sequence[Path]) -> int:
-        places = [place for path in paths for place in columns_below(self._at(path), path)]
-        arrays = sum(bool(self._at(path).levels_below()) for path in paths)
-        return len(places) + arrays
+    def _size(self, paths: Sequence[Path], wanted: Bools) -> int:
+        return sum(int(wanted[self._slice(self._index[path])].sum()) for path in paths)
+
+    def _slice(self, number: int) -> slice:
+        return slice(number, int(self._ends[number]))
 
     def by_alternatives(self) -> Iterator[RowPart]:
         """Take off objects of which each row has exactly one."""
         rows = self._node.row_count
-        objects = [place for place in self._objects() if filled_count(place[0]) < ALWAYS * rows]
-        outer = [place for place in objects if len(place[1]) == len(self._path) + 1]
-        total = sum(filled_count(node) for node, _ in outer)
-        if len(outer) >= ALTERNATIVES and ALWAYS * rows <= total <= rows:
-            for node, path in outer:
-                count = f"{filled_count(node):,} of {rows:,}"
+        outer = [
+            number
+            for number in np.flatnonzero(self._objects & (self._filled < ALWAYS * rows)).tolist()
+            if len(self._places[number][1]) == len(self._path) + 1
+        ]
+        if len(outer) >= ALTERNATIVES and ALWAYS * rows <= self._filled[outer].sum() <= rows:
+            for number in outer:
+                count = f"{self._filled[number]:,} of {rows:,}"
                 why = f"{count} rows have it, in the place of {len(outer) - 1} others"
-                yield self._off((path,), (), why)
+                yield self._off((self._places[number][1],), (), why)
 
     def by_emptiness(self) -> Iterator[RowPart]:
         """Take off objects that few rows have, the emptiest first, while most values are null."""
-        while self._is_mostly_null() and (seldom := self._seldom()):
-            fill, size, path = min(seldom, key=lambda each: (each[0], -each[1], str(each[2])))
-            yield self._off((path,), (), f"{fill:.1%} of the rows have its {size} fields")
+        rows = self._node.row_count
+        for number in self._seldom() if self._is_mostly_null() else ():
+            if not self._is_mostly_null():
+                return
+            size = int(self._columns[self._slice(number)].sum())
+            why = f"{self._filled[number] / rows:.1%} of the rows have its {size} fields"
+            yield self._off((self._places[number][1],), (), why)
 
-    def _seldom(self) -> list[tuple[float, int, Path]]:
-        """Return the outermost of the objects that few rows have: share of the rows, columns, and path."""
-        found: list[tuple[float, int, Path]] = []
-        for node, path in self._objects():
-            fill, size = filled_count(node) / self._node.row_count, len(columns_below(node, path))
-            is_inside = any(path[: len(outer)] == outer for _, _, outer in found)
-            if fill < MOSTLY_NULL and size >= LEAST_SELDOM and not is_inside:
-                found.append((fill, size, path))
-        return found
+    def _seldom(self) -> list[int]:
+        """Return the outermost of the objects that few rows have, the emptiest first."""
+        sizes = self._sizes()
+        few = self._objects & (self._filled < MOSTLY_NULL * self._node.row_count) & (sizes >= LEAST_SELDOM)
+        found: list[int] = []
+        stop = 0
+        for number in np.flatnonzero(few).tolist():
+            if number >= stop:
+                found.append(number)
+                stop = int(self._ends[number])
+        return sorted(found, key=lambda number: (self._filled[number], -sizes[number], number))
 
     def _is_mostly_null(self) -> bool:
-        left = self._columns()
-        filled = sum(filled_count(node) for node, _ in left)
-        return len(left) >= MANY_COLUMNS and filled < MOSTLY_NULL * self._node.row_count * len(left)
+        count, filled = int(self._columns.sum()), int(self._filled[self._columns].sum())
+        return count >= MANY_COLUMNS and filled < MOSTLY_NULL * self._node.row_count * count
+
+    def _sizes(self) -> Int64s:
+        """Return how many columns stand at or below each place."""
+        before = np.concatenate(([0], np.cumsum(self._columns)))
+        return np.asarray(before[self._ends] - before[:-1])
 
     def by_width(self, most: int) -> Iterator[RowPart]:
         """Take off objects, the largest first, then columns side by side, until a table can hold the rest."""
-        while len(left := self._columns()) > most:
-            objects = [(len(columns_below(*place)), place[1]) for place in self._objects()]
-            fitting = [each for each in objects if each[0] <= most] or objects
-            size, path = max(fitting, key=lambda each: (each[0], -len(each[1])), default=(0, ()))
-            why = f"{len(left):,} columns are more than the {most + KEY_COLUMNS:,} that a table shall have"
-            if size >= LEAST_SELDOM:
-                yield self._off((path,), (), why)
+        while (left := int(self._columns.sum())) > most:
+            why = f"{left:,} columns are more than the {most + KEY_COLUMNS:,} that a table shall have"
+            sizes = np.where(self._objects, self._sizes(), 0)
+            fitting = np.where(sizes <= most, sizes, 0)
+            number = int(np.argmax(fitting if fitting.any() else sizes))
+            if sizes[number] >= LEAST_SELDOM:
+                yield self._off((self._places[number][1],), (), why)
             else:
-                paths = tuple(at for _, at in left[-min(most, len(left) - most) :])
-                yield self._off(paths, ("more",), why)
-
-    def _objects(self) -> list[Placed]:
-        """Return the objects in the rows that are no table of their own yet."""
-        found = []
-        pending = [(self._node, self._path)]
-        while pending:
-            node, path = pending.pop()
-            for member in reversed(node.ordered_members()):
-                at = (*path, str(member.step))
-                if not self._is_gone(at) and member.fold is None and not member.is_dictionary:
-                    pending.append((member, at))
-                    is_object = member.counts[Kind.OBJECT] and not member.counts[Kind.ARRAY]
-                    if is_object and not member.is_lifted and not self._has_gone_inside(at):
-                        found.append((member, at))
-        return found
-
-    def _columns(self) -> list[Placed]:
-        return [place for place in columns_below(self._node, self._path) if not self._is_gone(place[1])]
-
-    def _is_gone(self, path: Path) -> bool:
-        return any(path[:count] in self._gone for count in range(len(self._path) + 1, len(path) + 1))
-
-    def _has_gone_inside(self, path: Path) -> bool:
-        return any(each[: len(path)] == path for each in self._gone)
-
-    def _at(self, path: Path) -> ShapeNode:
-        node = self._node
-        for step in path[len(self._path) :]:
-            node = node.children[step]
-        return node
+                last = np.flatnonzero(self._columns)[-min(most, left - most) :]
+                yield self._off([self._places[number][1] for number in last.tolist()], ("more",), why)
 
     def _off(self, paths: Sequence[Path], words: tuple[str, ...], why: str) -> RowPart:
-        only = self._at(paths[0]) if len(paths) == 1 else None
-        is_object = only is not None and bool(only.counts[Kind.OBJECT]) and not has_column(only)
-        is_object = is_object and only is not None and not (only.is_lifted or only.is_dictionary or only.fold)
-        if is_object and only is not None:
-            part_off(only)
-            words = _words(paths[0], self._path)
-        else:
-            self._gone.update(paths)
-        return RowPart(self._path, tuple(paths), words, why, is_object)
+        numbers = [self._index[path] for path in paths]
+        is_object = len(paths) == 1 and bool(self._objects[numbers[0]])
+        if is_object:
+            part_off(self._places[numbers[0]][0])
+            words = ()
+        for number in numbers:
+            gone = self._slice(number)
+            if not is_object and self._columns[number] and number + 1 < gone.stop:
+                # A column and what stands below it at other times.
+                gone = gone if len(paths) == 1 or words != ("more",) else slice(number, number + 1)
+            self._columns[gone] = self._objects[gone] = self._arrays[gone] = False
+            for above in self._above(number):
+                # Where a part is gone, what it stood in is taken off by its other parts only.
+                self._objects[above] = False
+        return RowPart(self._path, tuple(paths), words or _words(paths[0], self._path), why, is_object)
+
+    def _above(self, number: int) -> Iterator[int]:
+        path = self._places[number][1]
+        return (self._index[path[:count]] for count in range(len(self._path) + 1, len(path)))
+
+
+def _is_object(node: ShapeNode) -> bool:
+    """Say whether a node stands for objects and nothing else, which could be rows of their own."""
+    only = node.counts[Kind.OBJECT] and not node.counts[Kind.ARRAY] and not has_column(node)
+    return bool(only) and not (node.is_lifted or node.is_dictionary or node.fold is not None)
 
 
 def _words(path: Path, level: Path) -> tuple[str, ...]:

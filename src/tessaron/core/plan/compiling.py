@@ -357,8 +357,9 @@ class _Compiler:
         parent = self._rows.written_parent(name, names)
         is_aside = parent is not None and self._rows.level(parent) == plan.level
         owner = _node_at(skeleton, plan.level[:-1]) if plan.level else None
-        is_recursive = owner is not None and owner.is_recursive
-        between = None if owner is None else level_between(owner)
+        is_part = is_aside and part.only_filled
+        is_recursive = owner is not None and owner.is_recursive and not is_part
+        between = None if owner is None or is_part else level_between(owner)
         through = None if between is None else self._table_at(skeleton, between, names)
         has_ordinal = parent is not None and not plan.is_flat and not is_aside
         wanted = {
