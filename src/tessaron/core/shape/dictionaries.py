@@ -7,7 +7,7 @@ from collections import Counter
 from dataclasses import dataclass
 
 from tessaron.core.base.kinds import Kind
-from tessaron.core.base.paths import ENTRY
+from tessaron.core.base.paths import ELEMENT, ENTRY
 from tessaron.core.shape.shape import MOST_NAMES, ShapeNode
 
 MANY_KEYS, LOW_PRESENCE = 30, 0.2
@@ -26,6 +26,9 @@ LIKE_KINDS = 0.9
 LIKE_FIELDS, RARE_FIELD = 0.25, 0.05
 """How full, at least, the objects that are values must be: the share of their fields that is there. Fields in
 a smaller share of the objects than the second figure do not count."""
+ALL_BUT_FEW, LEAST_FIELDS, SAME_FIELDS = 0.98, 2, 0.75
+"""Values are of one structure if so great a share of them are objects, with so many fields at least, of which
+each has so great a share."""
 
 _DATA_NAME = re.compile(
     r"\d{4}-\d\d(-\d\d([T ]\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?)?)?"
@@ -100,12 +103,16 @@ def is_dictionary(node: ShapeNode) -> bool:
        `CODE_PRESENCE` if the values are objects or arrays.
     6. At least `MANY_KEYS` names in at most `FEW_OBJECTS` objects: yes if the values are objects or arrays,
        or the names look like codes.
+    7. At least `CODE_KEYS` names whose values are all objects of one structure, arrays of such, or
+       dictionaries of codes: yes, be each name in every object.
     """
     if (node.is_dictionary and node.names is None) or len(node.members()) > MOST_NAMES:
         return True
     values = _Values.of(node)
     names = values.names
     if len(names) > MANY_CONTAINERS and _are_containers(values):
+        return True
+    if len(names) >= CODE_KEYS and _are_one_structure(values):
         return True
     if len(names) < DATA_KEYS or not _are_alike(values):
         return False
@@ -122,6 +129,39 @@ def is_dictionary(node: ShapeNode) -> bool:
     if presence <= (CODE_PRESENCE if contained else LOW_PRESENCE):
         return True
     return objects <= FEW_OBJECTS and (coded or contained)
+
+
+def _are_one_structure(values: _Values) -> bool:
+    """Say whether all values are objects, or arrays of objects, with nearly the same fields."""
+    containers = values.counts[Kind.OBJECT] + values.counts[Kind.ARRAY]
+    if containers < ALL_BUT_FEW * (sum(values.names.values()) - values.counts[Kind.NULL]):
+        return False
+    elements = [node.children[ELEMENT] for node in values.nodes if ELEMENT in node.children]
+    objects = values.counts[Kind.OBJECT] + sum(element.counts[Kind.OBJECT] for element in elements)
+    rows = values.counts[Kind.OBJECT] + sum(element.row_count for element in elements)
+    if objects < ALL_BUT_FEW * rows or not objects:
+        return False
+    fields = Counter(values.fields)
+    for element in elements:
+        fields.update(_field_counts(element))
+    common = [count for count in fields.values() if count >= RARE_FIELD * objects]
+    if len(common) >= LEAST_FIELDS and sum(common) >= SAME_FIELDS * objects * len(common):
+        return True
+    return not elements and _are_dictionaries(values)
+
+
+def _are_dictionaries(values: _Values) -> bool:
+    """Say whether objects are dictionaries themselves, by nearly all of their names, with like values."""
+    coded = sum(count for name, count in values.fields.items() if _is_code(name))
+    if coded < LIKE_KINDS * values.fields.total():
+        return False
+    inner = [member.counts for node in values.nodes for member in _entries_of(node)]
+    totals = [sum(counts[kind] for counts in inner for kind in group) for group in _KIND_GROUPS]
+    return max(totals) >= LIKE_KINDS * sum(totals) > 0
+
+
+def _entries_of(node: ShapeNode) -> list[ShapeNode]:
+    return [node.children[ENTRY]] if ENTRY in node.children else list(node.members().values())
 
 
 def _is_code(name: str) -> bool:
