@@ -41,6 +41,9 @@ class ObjectOrArrayTest(unittest.TestCase):
             )
 
 
+QUAYS = ("north", "south", "east", "west", "old", "new", "coal", "fish")
+
+
 class DictionaryTest(unittest.TestCase):
     def test_names_that_are_data(self):
         cases = {
@@ -50,6 +53,7 @@ class DictionaryTest(unittest.TestCase):
             "codes, each in few records": [{"d": {"en": 1, "no": 2}}] + [{"d": {code: 3}} for code in ["de", "fr", "it", "es", "nl", "pl"]],
             "many rare names": [{"d": {f"buoy{n}": {"lit": True}}} for n in range(MANY_KEYS)],
             "objects in one document": [{"d": {f"berth {n}": {"depth": n} for n in range(MANY_KEYS)}}],
+            "objects of one structure, always there": [{"d": {quay: {"depth": 5, "lit": True} for quay in QUAYS}}] * 9,
         }  # fmt: skip
         for title, records in cases.items():
             with self.subTest(title):
@@ -67,10 +71,26 @@ class DictionaryTest(unittest.TestCase):
             "two thousand fields": [{f"f{n}": n for n in range(2_000)}] * 2,
             "values of all kinds": [{"d": {"1": 1, "2": "x", "3": True, "4": {"a": 1}}}],
             "few names": [{"d": {"en": "a", "no": "b"}}] * 9,
+            "few objects of one structure": [{"d": {quay: {"depth": 5, "lit": 1} for quay in QUAYS[1:]}}] * 9,
+            "objects of several structures": [
+                {"d": {quay: {"lit": n, f"a{n}": 1, f"b{n}": 2} for n, quay in enumerate(QUAYS)}}
+            ],
+            "a few objects among texts": [{"d": {quay: {"a": 1, "b": 2} for quay in QUAYS} | {"note": "x"}}],
         }
         for title, records in cases.items():
             with self.subTest(title):
                 self.assertEqual(len(tessaron.shred(records, name="r", most_columns=5_000)), 1)
+
+    def test_entries_that_are_arrays_or_dictionaries(self):
+        for title, value, wanted in (
+            ("arrays of like objects", [{"a": 1, "b": 2}] * 2, ["r", "r_d", "r_d_items"]),
+            ("dictionaries of codes", {"2026-01": 5, "2026-02": 6}, ["r", "r_d", "r_d_entries"]),
+        ):
+            with self.subTest(title):
+                tables = tessaron.shred([{"d": dict.fromkeys(QUAYS, value)}], name="r")
+                self.assertEqual(list(tables), wanted)
+                self.assertEqual(tables["r_d"].column("key").to_pylist(), list(QUAYS))
+                self.assertEqual(tables[wanted[-1]].num_rows, 2 * len(QUAYS))
 
     def test_forced_on_and_off(self):
         on = [{"d": {"north": 1, "south": 2}}]
