@@ -256,12 +256,43 @@ class ShownTest(FolderTest):
         self.assertRegex(status, r'100% █████  text +3  "\w+" \d+\.\d%, "\w+" \d')
         self.assertRegex(
             done.stdout.decode(),
-            r"\n  \$\.call_id: unique and never missing\n      e\.g\. .BRW-0000001. .*, line 1\)\n      → a candidate key",
+            r"  unique, 2 paths: a candidate key: --key\n(.*\n)?    \$\.call_id: unique and never missing\n",
         )
         self.assertLessEqual(max(map(len, lines[:40])), 140)
         narrow = quick_command("survey", self.calls, COLUMNS="80").stdout.decode().splitlines()
         self.assertLessEqual(max(map(text_width, narrow)), 80)
         self.assertNotIn("█", "".join(narrow))
+
+    def test_a_feed_of_three_thousand_paths_takes_two_screens(self):
+        agent = {"id": 1, "name": "Quill", "desk": {"floor": 2, "phone": "55"}}
+        records = [
+            {"n": n, f"event_{n % 60}": {f"f{k}_{n % 60}": k for k in range(45)} | {"agent": agent, "mixed": [n, "x"][n % 2]}}
+            for n in range(240)
+        ]  # fmt: skip
+        source = self.write("events.ndjson", "\n".join(map(json.dumps, records)))
+        brief = quick_command("survey", source, COLUMNS="140").stdout.decode().splitlines()
+        self.assertLessEqual(len(brief), 100)
+        said = next(line for line in brief if " paths; --match" in line)
+        self.assertRegex(said, r"^\d+ of 3,\d{3} paths; ")
+        self.assertIn("  agent, 3 fields, in 60 places: $.event_0.agent, ", "\n".join(brief))
+        self.assertTrue(any(line.strip().startswith("… ") and " more " in line for line in brief))
+        whole = quick_command("survey", source, "--all", "--notes", "all", COLUMNS="140").stdout.decode()
+        survey = tessaron.survey(source)
+        for entry in survey.entries[:: len(survey.entries) // 50]:
+            self.assertTrue(f"{entry.name} " in whole, entry.path)
+        for note in survey.notes:
+            self.assertTrue(f"{note.path}: " in whole, note)
+        self.assertEqual(json.loads(survey.to_json())["structures"][0]["name"], "agent")
+
+    def test_what_hurts_most_comes_first(self):
+        records = [{"id": n, "mixed": [n, "x"][n % 2], "same": 5, "when": "n/a"} for n in range(30)]
+        source = self.write("notes.ndjson", "\n".join(map(json.dumps, records)))
+        lines = quick_command("survey", source).stdout.decode().splitlines()
+        sorts = [
+            line.partition(",")[0].strip() for line in lines if line[:3].strip() and ", 1 path: " in line
+        ]
+        self.assertEqual(sorts, sorted(sorts, key=["mixed kinds", "placeholder", "unique", "constant"].index))
+        self.assertGreater(len(sorts), 2, lines[-12:])
 
     def test_parts_of_it(self):
         cases = (

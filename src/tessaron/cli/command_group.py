@@ -8,7 +8,7 @@ import re
 import shutil
 import signal
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
 from importlib import import_module
@@ -179,6 +179,20 @@ def source_of(sources: tuple[str, ...]) -> Any:
     if "-" in sources:
         raise click.UsageError("standard input (-) cannot be mixed with files; give it alone")
     return [Path(source) for source in sources]
+
+
+def show_paged(lines: Iterable[str]) -> None:
+    """Write lines to standard output; on a terminal that they are too many for through the pager."""
+    if not sys.stdout.isatty():
+        sys.stdout.writelines(lines)
+        return
+    found = list(lines)
+    if len(found) < shutil.get_terminal_size().lines:
+        sys.stdout.writelines(found)
+        return
+    # As other tools have it, unless the user says otherwise: colours stay, and short texts need no key.
+    os.environ.setdefault("LESS", "FRX")
+    click.echo_via_pager(found)
 
 
 def terminal_width() -> int:

@@ -16,6 +16,7 @@ from tessaron.cli.command_group import (
     memory_option,
     records_option,
     say,
+    show_paged,
     source_argument,
     source_of,
     terminal_width,
@@ -41,6 +42,14 @@ from tessaron.core.base.visible import in_quotes, visible
     show_default=True,
     help="The order among siblings: as in the data, by name, least filled first, most distinct first.",
 )
+@click.option("--all", "is_whole", is_flag=True, help="Every path, be there ever so many.")
+@click.option(
+    "--notes",
+    type=click.Choice(["telling", "all"]),
+    default="telling",
+    show_default=True,
+    help="The sorts of notes that hurt most, with three examples each; or every note.",
+)
 @dictionary_options
 @workers_option
 @memory_option
@@ -50,6 +59,8 @@ def survey(
     match: str | None,
     depth: int | None,
     sort: str,
+    is_whole: bool,
+    notes: str,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
     as_json: bool,
@@ -79,12 +90,12 @@ def survey(
     if as_json:
         sys.stdout.write(Survey(facts).to_json() + "\n")
         return
-    selection = ShownPaths(match, depth, cast("Any", sort))
+    selection = ShownPaths(match, depth, cast("Any", sort), is_whole, notes == "all")
     if match is not None and not select(facts, selection)[0]:
         say(
             f"no path has {in_quotes(match)} in it; there are {len(facts.entries):,} paths, see "
             f"them without --match"
         )
         sys.exit(EXIT_CHECK_FAILED)
-    for line in outline_lines(facts, selection, terminal_width()):
-        sys.stdout.write(visible(line) + "\n")
+    lines = outline_lines(facts, selection, terminal_width())
+    show_paged(visible(line) + "\n" for line in lines)

@@ -11,6 +11,7 @@ import numpy as np
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Path
+from tessaron.core.model.likenesses import like_places
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.noticing import SurveyNote
 from tessaron.core.shape.profile import Example
@@ -80,6 +81,7 @@ def survey_source(
             tuple(entry.name for entry in inputs),
             reading.records_path(),
             None if seen is None else seen.taken(),
+            like_places(record),
         )
 
 

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-import textwrap
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal
 
 from tessaron.core.shape.noticing import SurveyNote
-from tessaron.core.shape.survey_entries import PathEntry, SurveyFacts
+from tessaron.core.shape.survey_entries import LikePlaces, PathEntry, SurveyFacts
 from tessaron.views.grid import pad, shorten, text_width
+from tessaron.views.survey_folding import OutlineLine, folded, unfolded
+from tessaron.views.survey_notes import note_lines
 
 _BAR = 5
 _EIGHTHS = " ▏▎▍▌▋▊▉█"
 _LEAST_VALUES, _SHORTEST_VALUES = 24, 10
 _LONGEST_NAME, _SHORT_NAME, _LONGEST_VALUE = 34, 22, 28
 _FEW_VALUES, _FREQUENT_SHARE = 8, 0.1
+_MOST_STRUCTURES = 6
+MOST_ENTRIES = 80
+"""More paths than this are folded, unless all are asked for."""
 _WIDE = 160
 """The width where the terminal does not tell."""
 
@@ -29,11 +33,20 @@ class ShownPaths:
         match: Only paths with this in them (`*` and `?` stand for anything), with their ancestors.
         depth: Only paths so deep below the record; None for all.
         sort: `data` for the order of the data, else by `name`, `fill`, or `distinct` among siblings.
+        is_whole: Whether every path is shown, be there ever so many.
+        all_notes: Whether every note is.
     """
 
     match: str | None = None
     depth: int | None = None
     sort: Literal["data", "name", "fill", "distinct"] = "data"
+    is_whole: bool = False
+    all_notes: bool = False
+
+    @property
+    def chooses(self) -> bool:
+        """Whether paths are chosen, which are all shown then."""
+        return self.match is not None or self.depth is not None
 
 
 def select(facts: SurveyFacts, selection: ShownPaths) -> tuple[list[PathEntry], list[SurveyNote]]:
@@ -46,7 +59,7 @@ def select(facts: SurveyFacts, selection: ShownPaths) -> tuple[list[PathEntry], 
     shown = {entry.path for entry in entries}
     if selection.sort != "data":
         entries = _sorted(entries, selection.sort)
-    if selection.match is None and selection.depth is None:
+    if not selection.chooses:
         return entries, list(facts.notes)
     return entries, [note for note in facts.notes if note.path in shown]
 
@@ -91,18 +104,42 @@ def _sorted(entries: list[PathEntry], by: str) -> list[PathEntry]:
 
 def outline_lines(facts: SurveyFacts, selection: ShownPaths | None = None, width: int = 0) -> Iterator[str]:
     """Yield the outline of a survey, as wide as `width` cells (0 for no limit)."""
-    entries, notes = select(facts, selection or ShownPaths())
+    selection = selection or ShownPaths()
+    entries, notes = select(facts, selection)
     width = width or _WIDE
+    is_folded = len(entries) > MOST_ENTRIES and not (selection.chooses or selection.is_whole)
+    lines = folded(entries, _like(facts)) if is_folded else unfolded(entries)
     yield _title(facts)
     yield ""
-    yield from _table(entries, width, facts.taken)
+    yield from _table(lines, width, facts.taken)
+    if is_folded:
+        shown = sum(line.entry is not None for line in lines)
+        yield ""
+        choice = "--match PATTERN or --depth N for others, --all for every one"
+        yield f"{shown:,} of {len(entries):,} paths; {choice}"
+        yield from _structure_lines(facts.structures, width)
     yield ""
-    if not notes:
-        yield "Notes: none."
-        return
-    yield f"Notes ({len(notes)})"
-    for note in notes:
-        yield from _note_lines(note, width)
+    yield from note_lines(notes, width, not (selection.all_notes or selection.chooses))
+
+
+def _like(facts: SurveyFacts) -> dict[str, str]:
+    """Return for all places of a structure but the first that is shown that one."""
+    order = {entry.path: place for place, entry in enumerate(facts.entries)}
+    found: dict[str, str] = {}
+    for each in facts.structures:
+        first, *others = sorted(each.paths, key=lambda path: order.get(path, len(order)))
+        found |= dict.fromkeys(others, first)
+    return found
+
+
+def _structure_lines(structures: Sequence[LikePlaces], width: int) -> Iterator[str]:
+    if structures:
+        yield ""
+        yield f"Structures in several places ({len(structures):,})"
+    for each in structures[:_MOST_STRUCTURES]:
+        places = ", ".join(each.paths[:_FEW_VALUES])
+        text = f"{each.name}, {each.fields} fields, in {len(each.paths):,} places: {places}"
+        yield "  " + shorten(text, width - 2)
 
 
 def _title(facts: SurveyFacts) -> str:
@@ -115,7 +152,7 @@ def _title(facts: SurveyFacts) -> str:
 
 
 def _table(
-    entries: Sequence[PathEntry], width: int, taken: Mapping[str, tuple[str, ...]] | None
+    lines: Sequence[OutlineLine], width: int, taken: Mapping[str, tuple[str, ...]] | None
 ) -> Iterator[str]:
     """Yield the outline, one line per path; where it is narrow without bars, and with names cut."""
     heads: tuple[str, ...] = ("path", "rows", "filled", "type", "distinct")
@@ -123,10 +160,7 @@ def _table(
     if taken is not None:
         heads, right = (*heads, "goes to"), (*right, False)
     for with_bar, longest_name in ((True, _LONGEST_NAME), (False, _LONGEST_NAME), (False, _SHORT_NAME)):
-        rows: list[tuple[str, ...]] = [_cells(entry, with_bar, longest_name) for entry in entries]
-        if taken is not None:
-            goes = [_goes_to(entry, taken, longest_name) for entry in entries]
-            rows = [(*row, cell) for row, cell in zip(rows, goes, strict=True)]
+        rows = [_row(line, with_bar, longest_name, taken) for line in lines]
         widths = [
             max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)
         ]
@@ -136,9 +170,22 @@ def _table(
     room = max(room, _SHORTEST_VALUES)
     yield "  ".join([*(pad(h, w, r) for h, w, r in zip(heads, widths, right, strict=True)), "values"])
     yield "  ".join("─" * size for size in [*widths, min(room, 40)])
-    for row, entry in zip(rows, entries, strict=True):
+    for row, line in zip(rows, lines, strict=True):
         cells = [pad(cell, size, r) for cell, size, r in zip(row, widths, right, strict=True)]
-        yield "  ".join([*cells, values_cell(entry, room)]).rstrip()
+        values = (
+            shorten(line.text, room) if line.text or line.entry is None else values_cell(line.entry, room)
+        )
+        yield "  ".join([*cells, values]).rstrip()
+
+
+def _row(
+    line: OutlineLine, with_bar: bool, longest_name: int, taken: Mapping[str, tuple[str, ...]] | None
+) -> tuple[str, ...]:
+    if line.entry is None:
+        name = shorten("  " * min(line.depth, 12) + f"… {line.count:,} more", longest_name)
+        return (name, *[""] * (4 if taken is None else 5))
+    cells = _cells(line.entry, with_bar, longest_name)
+    return cells if taken is None else (*cells, _goes_to(line.entry, taken, longest_name))
 
 
 def _cells(entry: PathEntry, with_bar: bool, longest_name: int) -> tuple[str, str, str, str, str]:
@@ -216,16 +263,3 @@ def _is_telling(entry: PathEntry, scalars: int) -> bool:
     """Say whether the most frequent values tell more than the ends of the range."""
     top = entry.frequent[0][1]
     return top > 1 and ((entry.distinct or 0) <= _FEW_VALUES or top >= _FREQUENT_SHARE * scalars)
-
-
-def _note_lines(note: SurveyNote, width: int) -> Iterator[str]:
-    yield from _wrapped(f"{note.path}: {note.text}", width, "  ", "    ")
-    if note.example is not None:
-        yield from _wrapped(f"e.g. {note.example}", width, "      ", "           ")
-    if note.advice:
-        yield from _wrapped(f"→ {note.advice}", width, "      ", "        ")
-
-
-def _wrapped(text: str, width: int, first: str, rest: str) -> list[str]:
-    options = {"break_long_words": False, "break_on_hyphens": False}
-    return textwrap.wrap(text, max(width, 40), initial_indent=first, subsequent_indent=rest, **options)  # type: ignore[arg-type]

@@ -99,6 +99,7 @@ class Survey:
             "is_partial": self.is_partial,
             "paths": [_plain(entry) for entry in self.entries],
             "notes": [asdict(note) for note in self.notes],
+            "structures": [asdict(each) for each in self.facts.structures],
         }
         return json.dumps(made, indent=indent, ensure_ascii=False)
 

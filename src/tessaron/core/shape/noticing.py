@@ -232,6 +232,9 @@ def _keys(of: _Subject) -> Iterator[SurveyNote]:
         more = " …" if repeats.repeated > len(repeats.values) else ""
         note = of.note("almost unique", f"almost unique; repeated: {shown}{more}", repeats.rows)
         yield replace(note, example=repeats.example)
+    elif missing > of.scalars:
+        # What few rows have is no key of them.
+        return
     elif missing:
         yield of.note("unique where filled", f"unique, but missing in {missing:,} rows", of.scalars)
     else:

@@ -74,6 +74,21 @@ class PathEntry:
 
 
 @dataclass(frozen=True, slots=True)
+class LikePlaces:
+    """A structure that stands in several places.
+
+    Attributes:
+        name: What it is called in most of them.
+        paths: The places, as JSONPath, that of most objects first.
+        fields: How many fields it has.
+    """
+
+    name: str
+    paths: tuple[str, ...]
+    fields: int
+
+
+@dataclass(frozen=True, slots=True)
 class SurveyFacts:
     """All that a survey found.
 
@@ -86,6 +101,7 @@ class SurveyFacts:
         sources: Names of what was read.
         records_path: Where the records stand in the documents, as JSONPath; `$` for the documents.
         taken: With a layout: for each path the columns that take its values.
+        structures: Those that stand in several places.
     """
 
     entries: tuple[PathEntry, ...]
@@ -96,6 +112,7 @@ class SurveyFacts:
     sources: tuple[str, ...]
     records_path: str = "$"
     taken: Mapping[str, tuple[str, ...]] | None = None
+    structures: tuple[LikePlaces, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
