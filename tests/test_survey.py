@@ -242,6 +242,43 @@ class DistinctTest(unittest.TestCase):
         self.assertEqual(found, {"number": 5, "placeholder": 3})
 
 
+def lodged(exceptions=0, ships=30, calls=5, flags=("N", "S", "E", "W")):
+    """Return calls of ships with a name and a flag each; in some a flag is another one."""
+    made = []
+    for number in range(ships * calls):
+        ship = number % ships
+        flag = flags[ship % len(flags)] if number >= exceptions else "other"
+        made.append(
+            {
+                "call": number,
+                "ship": {"no": 700 + ship, "name": f"Tide {ship}", "flag": flag},
+                "teu": number * 7 % 31,
+            }
+        )
+    return made
+
+
+class FollowsTest(unittest.TestCase):
+    def test_what_follows_from_what(self):
+        decided = "its 30 values decide $.ship.name, $.ship.flag, in 150 rows"
+        for title, records, wanted in (
+            ("no exception", lodged(), [("$.ship.no", decided)]),
+            ("an exception", lodged(1), [("$.ship.no", decided.replace("flag", "flag (but for 1 row)"))]),
+            ("many exceptions", lodged(20), [("$.ship.no", "its 30 values decide $.ship.name, in 150 rows")]),
+            ("nearly always the same", lodged(flags="N"), [("$.ship.no", "its 30 values decide $.ship.name, in 150 rows")]),
+            ("few values", lodged(ships=12), []),
+            ("hardly any twice", lodged(calls=2), []),
+            ("in arrays", [{"list": lodged()[n : n + 10]} for n in range(0, 150, 10)],
+             [("$.list[*].ship.no", decided.replace("$", "$.list[*]"))]),
+        ):  # fmt: skip
+            for chunk_bytes, kernel in ((10**6, "auto"), (700, "auto"), (10**6, "python")):
+                with self.subTest(title, chunk_bytes=chunk_bytes, kernel=kernel):
+                    found = tessaron.survey(records, chunk_bytes=chunk_bytes, kernel=kernel).notes
+                    self.assertEqual(
+                        [(note.path, note.text) for note in found if note.code == "follows"], wanted
+                    )
+
+
 class ShownTest(FolderTest):
     def setUp(self):
         super().setUp()

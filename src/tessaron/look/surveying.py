@@ -10,10 +10,11 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tessaron.core.base.kinds import Kind
-from tessaron.core.base.paths import Path
+from tessaron.core.base.paths import Path, format_path, show_path
+from tessaron.core.model.dependencies import DependencyCounts, DependencyWork, Following, watched_fields
 from tessaron.core.model.likenesses import like_places
 from tessaron.core.shape.inference import infer_type
-from tessaron.core.shape.noticing import SurveyNote
+from tessaron.core.shape.noticing import ADVICE, SurveyNote
 from tessaron.core.shape.profile import Example
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.survey_entries import SurveyFacts, SurveyMaker, survey_entries
@@ -30,6 +31,7 @@ if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
     from tessaron.look.layout_view import LayoutView
 
+_MOST_SHOWN = 6
 _MOST_WATCHED = 24
 """So many paths, from the first, are looked at for values that repeat."""
 _KEY_TYPES = frozenset(("text", "integer", "uuid"))
@@ -74,7 +76,7 @@ def survey_source(
         entries, notes = SurveyMaker(record, reading.structure, repeats).make()
         return SurveyFacts(
             entries,
-            (*_notes_of_reading(reading), *notes),
+            (*_notes_of_reading(reading), *notes, *_dependencies(reading, record, pool)),
             record.row_count,
             reading.is_partial,
             record,
@@ -83,6 +85,30 @@ def survey_source(
             None if seen is None else seen.taken(),
             like_places(record),
         )
+
+
+def _dependencies(reading: SourceReading, record: ShapeNode, pool: Pool) -> Iterator[SurveyNote]:
+    """Yield which fields follow from another: one more pass, where any may."""
+    levels = watched_fields(record)
+    if not levels:
+        return
+    counts = DependencyCounts()
+    for found in pool.map(DependencyWork(record, levels), reading.records.spill.read()):
+        if found is None:
+            return
+        counts.add(found)
+    for each in counts.dependencies():
+        names = ", ".join(map(_shown_following, each.following[:_MOST_SHOWN]))
+        more = len(each.following) - _MOST_SHOWN
+        names += f" and {more:,} more" if more > 0 else ""
+        text = f"its {each.values:,} values decide {names}, in {each.rows:,} rows"
+        yield SurveyNote(format_path(each.path), "follows", text, each.rows, None, ADVICE["follows"])
+
+
+def _shown_following(following: Following) -> str:
+    count = following.exceptions
+    exceptions = f" (but for {count:,} row{'s' * (count != 1)})" if count else ""
+    return f"{show_path(following.path)}{exceptions}"
 
 
 def _view_of(layout: Layout) -> LayoutView:

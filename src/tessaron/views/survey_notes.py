@@ -12,7 +12,7 @@ _FIRST = (
     "almost unique", "unique where filled", "not all alike", "number", "grouped number", "date",
     "ambiguous date", "JSON", "placeholder", "spellings", "surrounding spaces", "long integers", "very long",
     "mixed content", "one or many", "contains itself", "card number", "e-mail address", "phone number",
-    "never filled", "dictionary", "unique", "constant",
+    "follows", "never filled", "dictionary", "unique", "constant",
 )  # fmt: skip
 """The sorts of notes; those that are not among them come first."""
 _MOST_GROUPS, _MOST_EXAMPLES = 6, 3

@@ -105,6 +105,7 @@ ADVICE = {
     "unique": "a candidate key: --key",
     "unique where filled": "no key as it is, as some rows have none",
     "almost unique": "find out why before it is taken for a key",
+    "follows": "a table of its own would hold each once; it is no mistake to leave them",
     "long integers": "the column is a decimal, or text beyond 38 digits; both are exact",
     "very long": "check the limit of the warehouse column",
 }
