@@ -8,6 +8,7 @@ import pyarrow.parquet as pq
 
 import tessaron
 from tests.harness import FolderTest, quick_command
+from tests.random_schemas import score_of
 
 
 def as_lines(records):
@@ -147,6 +148,16 @@ class DividedTest(FolderTest):
                 )
                 again, changes = tessaron.update(layout, as_lines(records))
                 self.assertEqual((again.text, changes.new, changes.unmet), (layout.text, (), ()))
+
+    def test_random_schemas_are_found_again(self):
+        score, amiss = score_of(25, records=100)
+        self.assertGreater(score.wanted, 100)
+        for share in (
+            score.matched / score.made,
+            score.matched / score.wanted,
+            score.in_place / score.columns,
+        ):
+            self.assertGreaterEqual(share, 0.97, (str(score), amiss))
 
     def test_why(self):
         source = self.write("e.ndjson", as_lines(events()).decode())

@@ -166,7 +166,7 @@ class DependencyWork:
         self.form = form_of(self.record)
 
     def __call__(self, packed: Packed) -> _Found | None:
-        """Return the counts of each pair of fields, None for a pair that is none; None for what is no tape."""
+        """Return the counts of each pair of fields, None for a pair that is none; None for no tape."""
         read = unpack(packed)
         if not isinstance(read, Tape):
             return None
