@@ -131,10 +131,12 @@ def _draft_tables(
 ) -> Iterator[Table]:
     """Yield the table of a level, and those of what is taken off its rows."""
     shown = [place for place in places if has_column(place.node)]
-    taken = {path: part for part in parts for path in part.paths}
+    taken = {path: part for part in parts for path in part.paths if part.is_whole}
+    exactly = {path: part for part in parts for path in part.paths if not part.is_whole}
     groups: dict[int, list[_Place]] = {}
     for place in shown:
-        part = next((taken[path] for path in _prefixes(place.path, level.path) if path in taken), None)
+        above = (taken[path] for path in _prefixes(place.path, level.path) if path in taken)
+        part = exactly.get(place.path) or next(above, None)
         groups.setdefault(id(part), []).append(place)
     keeps_rest = exact or any(_is_mixed(place.node) for place in shown)
     yield _draft_table(level, groups.get(id(None), []), style, keeps_rest)

@@ -35,10 +35,11 @@ class RowPart:
 
     Attributes:
         level: The path of the rows.
-        paths: What of them goes into the table, with all below.
+        paths: What of them goes into the table.
         words: What its name is made of, behind that of the table it belongs to.
         why: The reason, for people.
         is_object: Whether it is one object, which is a level of its own now, with all that stands in it.
+        is_whole: Whether what stands below the paths goes with them.
     """
 
     level: Path
@@ -46,6 +47,7 @@ class RowPart:
     words: tuple[str, ...]
     why: str
     is_object: bool = False
+    is_whole: bool = True
 
 
 def part(
@@ -205,7 +207,15 @@ class _Level:
                 yield self._off((self._places[number][1],), (), why)
             else:
                 last = np.flatnonzero(self._columns)[-min(most, left - most) :]
-                yield self._off([self._places[number][1] for number in last.tolist()], ("more",), why)
+                yield self._columns_off(last, why)
+
+    def _columns_off(self, numbers: Int64s, why: str) -> RowPart:
+        """Take off single columns, and nothing that stands below them."""
+        self._columns[numbers] = False
+        paths = tuple(self._places[number][1] for number in numbers.tolist())
+        for number in numbers.tolist():
+            self._objects[[number, *self._above(number)]] = False
+        return RowPart(self._path, paths, ("more",), why, is_whole=False)
 
     def _off(self, paths: Sequence[Path], words: tuple[str, ...], why: str) -> RowPart:
         numbers = [self._index[path] for path in paths]
@@ -215,9 +225,6 @@ class _Level:
             words = ()
         for number in numbers:
             gone = self._slice(number)
-            if not is_object and self._columns[number] and number + 1 < gone.stop:
-                # A column and what stands below it at other times.
-                gone = gone if len(paths) == 1 or words != ("more",) else slice(number, number + 1)
             self._columns[gone] = self._objects[gone] = self._arrays[gone] = False
             for above in self._above(number):
                 # Where a part is gone, what it stood in is taken off by its other parts only.
