@@ -24,7 +24,9 @@ from tessaron.cli.demo_walkthrough import (
     load_into_sqlite,
     look,
 )
+from tessaron.decide.drafting_run import explained_draft
 from tessaron.prove.verifying import verify
+from tessaron.sources.demo.harbour_events import write_events
 from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_log
 from tessaron.sources.demo.inspections import write_inspections
 from tessaron.sources.demo.manifests import (
@@ -36,6 +38,7 @@ from tessaron.sources.demo.manifests import (
     write_manifests,
 )
 from tessaron.sources.demo.vessel_calls import DEMO_RECORDS, write_calls
+from tessaron.views.reasons_view import reasons_view
 from tessaron.views.survey_outline import ShownPaths, outline_lines
 from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
 from tessaron.views.verification_view import verification_view
@@ -104,6 +107,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     _show_layouts(screen, folder, calls, command)
     same &= _show_manifests(screen, folder, calls, database, command)
     same &= _show_proof(screen, folder, command)
+    _show_kinds(screen, folder, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 
@@ -201,6 +205,28 @@ def _show_proof(screen: Console, folder: Path, command: str) -> bool:
         "",
     )
     return found.passed
+
+
+def _show_kinds(screen: Console, folder: Path, command: str) -> None:
+    """Show a feed of several kinds of records becoming a table for each."""
+    events = write_events(folder)
+    target = folder / "events"
+    receipt = export(events, target, replace=True)
+    _, reasons = explained_draft(events)
+    show(
+        screen,
+        f"13. Records of several kinds: {events.name}, in which `kind` says what else an event has. What all",
+        "   share is one table, what only one kind has a table beside it.",
+        "",
+        f"   {command} export {shlex.quote(str(events))} -o {shlex.quote(str(target))}",
+        "",
+        *receipt_view(receipt),
+        "",
+        f"   {command} draft {shlex.quote(str(events))} --why",
+        "",
+        *(f"   {line}" for line in reasons_view(reasons, _SURVEY_WIDTH)),
+        "",
+    )
 
 
 def _cargo(answer: CargoAnswer) -> Table:

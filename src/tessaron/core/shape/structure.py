@@ -83,6 +83,11 @@ def part_off(node: ShapeNode) -> None:
     """Make the objects at a place of a settled shape rows of their own."""
     node.is_single = node.repeats = True
     _settle_lifted(node, (), [])
+    if node.is_markup:
+        # What is to become of text in the elements is said where they stand now.
+        element = node.child(ELEMENT)
+        element.text_rule, node.text_rule = node.text_rule, ""
+        _settle_text(element)
 
 
 def _visits(top: _Visit) -> Iterator[_Visit]:
