@@ -206,6 +206,21 @@ class KernelsTest(unittest.TestCase):
         self.assertEqual(entities_of(DECLARATIONS)[0], ("quay", "north \n quay", "north   quay"))
 
 
+class ContainedTest(FolderTest):
+    def test_structures_that_contain_themselves_add_up_and_keep_their_order(self):
+        for title, text in (
+            ("empty, and text further in", "<r><e><d><c/></d></e><e><d><c><c><b>t</b><c>u</c></c><b>u</b></c></d></e></r>"),
+            ("in an order of their own", "<r><e><k><k><c>u</c><n>u</n></k><n>2</n><a>7</a></k></e></r>"),
+        ):  # fmt: skip
+            source = self.write("contained.xml", text)
+            for exact, kernel in itertools.product((False, True), ("auto", "python")):
+                with self.subTest(title, exact=exact, kernel=kernel):
+                    target = self.folder / f"{title} {exact} {kernel}"
+                    receipt = tessaron.export(source, target, records="/r/e", exact=exact, kernel=kernel)
+                    self.assertEqual([each for each in receipt.balance if each.gap], [])
+                    self.assertTrue(tessaron.verify(target, source).passed)
+
+
 class SelectedTest(FolderTest):
     """What is wanted is taken out of tapes of the compiled scanner as the Python kernel reads it."""
 

@@ -55,6 +55,7 @@ class ShapeNode:
         lifts_scalars: Whether anything here that is no array does.
         text_rule: Where elements of XML with and without anything but text stand here: whether the text of
             the latter is a `member` like that of the former, or all are `empty` and count as objects.
+        emptied: Where they are empty: what was seen of them.
         declared: The type that a schema declares; None where there is none.
         declared_position: The place among the members that a schema declares.
         repeats: Whether a schema says that there may be several here.
@@ -86,6 +87,7 @@ class ShapeNode:
     is_lifted: bool = False
     lifts_scalars: bool = False
     text_rule: Literal["", "member", "empty"] = ""
+    emptied: ShapeNode | None = None
     is_single: bool = False
     is_markup: bool = False
     declared: ColumnType | None = None

@@ -87,6 +87,7 @@ def part_off(node: ShapeNode) -> None:
         # What is to become of text in the elements is said where they stand now.
         element = node.child(ELEMENT)
         element.text_rule, node.text_rule = node.text_rule, ""
+        element.emptied, node.emptied = node.emptied, None
         _settle_text(element)
 
 
@@ -306,9 +307,14 @@ def _settle_text(node: ShapeNode) -> None:
         node.text_rule = "member"
         text = node.child(TEXT_STEP)
         node.move_scalars(text, Kind.OBJECT, with_nulls=False)
+        if node.emptied is not None:
+            # What counted as nothing before is text like the other now.
+            text.absorb_own(node.emptied)
+            node.emptied = None
     else:
         node.text_rule = "empty"
-        node.move_scalars(ShapeNode(), Kind.OBJECT, with_nulls=False)
+        node.emptied = node.emptied or ShapeNode()
+        node.move_scalars(node.emptied, Kind.OBJECT, with_nulls=False)
 
 
 def _note_wrapper(node: ShapeNode, path: Path, notes: list[StructureNote]) -> None:

@@ -149,7 +149,12 @@ def _known(
         found.append(_origin(place, Origin.KEY, row_count, texts=values["keys"]))
     for lane, texts, name in (("raw_rows", "raws", Origin.JSON), ("order_rows", "orders", Origin.ORDER)):
         if len(values[lane]):
-            found.append(_origin(place, name, row_count, values[lane], texts=values[texts]))
+            rows, told = values[lane], values[texts]
+            if (np.diff(rows) < 0).any():
+                # Of structures that contain themselves the inner ones come first.
+                order = np.argsort(rows, kind="stable")
+                rows, told = rows[order], TextLane.of(told.to_arrow().take(pa.array(order)))
+            found.append(_origin(place, name, row_count, rows, texts=told))
     if not is_recursive or not len(values["depths"]):
         return found
     found.append(_origin(place, Origin.DEPTH, row_count, integers=values["depths"]))
