@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -32,6 +33,8 @@ if TYPE_CHECKING:
     from tessaron.look.layout_view import LayoutView
 
 _MOST_SHOWN = 6
+_ENOUGH_RECORDS = 20_000
+"""What determines what is looked for in the chunks of so many records, from the first."""
 _MOST_WATCHED = 24
 """So many paths, from the first, are looked at for values that repeat."""
 _KEY_TYPES = frozenset(("text", "integer", "uuid"))
@@ -93,7 +96,9 @@ def _dependencies(reading: SourceReading, record: ShapeNode, pool: Pool) -> Iter
     if not levels:
         return
     counts = DependencyCounts()
-    for found in pool.map(DependencyWork(record, levels), reading.records.spill.read()):
+    chunks = reading.records.spill
+    enough = -(-_ENOUGH_RECORDS * len(chunks) // record.row_count)
+    for found in pool.map(DependencyWork(record, levels), islice(chunks.read(), enough)):
         if found is None:
             return
         counts.add(found)

@@ -19,6 +19,7 @@ from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s, TextLane
 from tessaron.core.model.level_places import filled_count, levels_of, places_on_rows
+from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
 from tessaron.core.tape.emission import emit
@@ -36,6 +37,8 @@ BETTER_THAN_GUESSING = 0.1
 """So great a share, at most, of the rows that the most frequent value would be wrong for."""
 _MOST_DETERMINING, _MOST_FOLLOWING = 12, 80
 _MOST_PAIRS = 200_000
+_DETERMINING_TYPES = ("text", "integer", "uuid")
+"""Not times: what happens at one time does not follow from it."""
 _HOPELESS = 0.1
 """With so many exceptions in one chunk there is nothing to be found."""
 
@@ -139,6 +142,7 @@ def _distinct(node: ShapeNode) -> int:
 
 def _may_determine(node: ShapeNode) -> bool:
     is_plain = any(node.counts[kind] == filled_count(node) for kind in (Kind.TEXT, Kind.INTEGER))
+    is_plain = is_plain and infer_type(node).type.name in _DETERMINING_TYPES
     count = _distinct(node)
     return is_plain and count >= LEAST_VALUES and LEAST_REPEATS * count <= filled_count(node)
 
