@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from tessaron.core.base.paths import Path
 from tessaron.core.model.filled_by_kind import FilledCounts, FilledWork, Kinds, kinds_of, watched_levels
-from tessaron.core.model.parting import RowPart, part
+from tessaron.core.model.parting import RowPart, part, part_alternatives
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
@@ -18,7 +18,9 @@ def parts_of_draft(reading: SourceReading, options: Options) -> list[RowPart]:
     """
     if options.undivided:
         return []
-    return part(reading.records.shape.record, _kinds(reading), options.most_columns)
+    record = reading.records.shape.record
+    found = part_alternatives(record)
+    return [*found, *part(record, _kinds(reading), options.most_columns)]
 
 
 def _kinds(reading: SourceReading) -> dict[Path, list[Kinds]]:

@@ -50,6 +50,20 @@ class RowPart:
     is_whole: bool = True
 
 
+def part_alternatives(record: ShapeNode) -> list[RowPart]:
+    """Take off objects of which each row has exactly one, and return them: their counts alone tell that.
+
+    Args:
+        record: The shape; it is changed.
+    """
+    found: list[RowPart] = []
+    between = _between(record)
+    for node, path in levels_of(record):
+        if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
+            found += _Level(node, path, between).by_alternatives()
+    return found
+
+
 def part(
     record: ShapeNode, kinds: Mapping[Path, Sequence[Kinds]], most_columns: int = MOST_COLUMNS
 ) -> list[RowPart]:
@@ -66,7 +80,6 @@ def part(
         level = _Level(node, path, between)
         if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
             found += level.by_kind(kinds.get(path, ()))
-            found += level.by_alternatives()
             found += level.by_emptiness()
         found += level.by_width(most_columns - KEY_COLUMNS)
     return found
