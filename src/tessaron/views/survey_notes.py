@@ -12,10 +12,12 @@ _FIRST = (
     "almost unique", "unique where filled", "not all alike", "number", "grouped number", "date",
     "ambiguous date", "JSON", "placeholder", "spellings", "surrounding spaces", "long integers", "very long",
     "mixed content", "one or many", "contains itself", "card number", "e-mail address", "phone number",
-    "follows", "never filled", "dictionary", "unique", "constant",
+    "unique", "follows", "never filled", "dictionary", "constant",
 )  # fmt: skip
 """The sorts of notes; those that are not among them come first."""
 _MOST_GROUPS, _MOST_EXAMPLES = 6, 3
+_MOST_NOTES = 20
+"""Of so many notes every sort is shown."""
 
 
 def note_lines(notes: Sequence[SurveyNote], width: int, is_brief: bool) -> Iterator[str]:
@@ -35,7 +37,7 @@ def note_lines(notes: Sequence[SurveyNote], width: int, is_brief: bool) -> Itera
         groups.setdefault(note.code, []).append(note)
     order = {code: place for place, code in enumerate(_FIRST)}
     codes = sorted(groups, key=lambda code: order.get(code, -1))
-    shown = codes[:_MOST_GROUPS] if is_brief else codes
+    shown = codes[:_MOST_GROUPS] if is_brief and len(notes) > _MOST_NOTES else codes
     for code in shown:
         yield from _group_lines(code, groups[code], width, is_brief)
     left = [f"{code} {len(groups[code]):,}" for code in codes[len(shown) :]]
