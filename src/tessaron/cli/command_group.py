@@ -18,7 +18,7 @@ from typing import Any, NoReturn, TextIO
 
 import click
 
-from tessaron.core.base.bounds import MOST_BYTES, MOST_COUNTED, MOST_WORKERS
+from tessaron.core.base.bounds import LEAST_COLUMNS, MOST_BYTES, MOST_COUNTED, MOST_WORKERS
 from tessaron.core.base.errors import TessaronError
 from tessaron.core.base.visible import clipped, in_quotes, visible
 
@@ -232,7 +232,7 @@ undivided_option = click.option(
 )
 most_columns_option = click.option(
     "--most-columns",
-    type=count_type(least=10, most=100_000),
+    type=count_type(LEAST_COLUMNS),
     default=1_000,
     show_default=True,
     metavar="N",

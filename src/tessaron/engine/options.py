@@ -7,7 +7,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any, Literal, get_args
 
-from tessaron.core.base.bounds import MOST_BYTES, MOST_CHUNK_BYTES, MOST_COUNTED, MOST_LEVELS, MOST_WORKERS
+from tessaron.core.base.bounds import (
+    LEAST_COLUMNS,
+    MOST_BYTES,
+    MOST_CHUNK_BYTES,
+    MOST_COUNTED,
+    MOST_LEVELS,
+    MOST_WORKERS,
+)
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import clipped, in_quotes
 from tessaron.core.cutting.selecting import PatternSelection
@@ -143,6 +150,7 @@ class Options:
             raise UsageError(f"expected keys of sequence, digest, got {in_quotes(self.keys)}")
         for name, value, least, most in (
             ("workers", self.workers, 1, MOST_WORKERS),
+            ("most_columns", self.most_columns, LEAST_COLUMNS, MOST_COUNTED),
             ("memory", self.memory, LEAST_MEMORY, MOST_BYTES),
             ("depth_limit", self.depth_limit, 1, MOST_LEVELS),
             ("chunk_bytes", self.chunk_bytes, 1, MOST_CHUNK_BYTES),

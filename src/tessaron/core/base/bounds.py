@@ -6,6 +6,8 @@ from typing import Final
 
 MOST_COUNTED: Final = 10**15
 """Records, rows, rejects."""
+LEAST_COLUMNS: Final = 20
+"""The narrowest that tables can be told to be at most: keys need some."""
 MOST_LEVELS: Final = 1_000_000
 """Levels of nesting."""
 MOST_WORKERS: Final = 256
