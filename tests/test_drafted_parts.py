@@ -186,5 +186,85 @@ def element(name, value):
     return "" if value is None else f"<{name}>{value}</{name}>"
 
 
+def lodged(ships=25, calls=4, level="ship"):
+    """Return calls of ships of which each has one name and flag; the last call has no ship."""
+    made = []
+    for number in range(ships * calls):
+        ship = number % ships
+        held = {"no": 700 + ship, "name": f"Tide {ship}", "flag": "NSEW"[ship % 4]}
+        made.append({"call": number, level: held, "teu": number % 7})
+    return [*made, {"call": -1, "teu": 3}]
+
+
+class LookupsTest(FolderTest):
+    def test_what_follows_has_one_row_for_each_value(self):
+        arrays = [{"day": n, "calls": lodged()[n * 10 : n * 10 + 10]} for n in range(10)]
+        for title, records, table, above in (
+            ("records", lodged(), "ship", "e"),
+            ("arrays", arrays, "ship", "e_calls"),
+        ):
+            source = self.write("lodged.ndjson", as_lines(records))
+            layout = tessaron.draft(source, name="e", lookups=True)
+            self.assertIn(f"[tables.{table}]\n", layout.text)
+            for exact, keys, chunk_bytes, workers in (
+                (False, "sequence", 10**6, 1), (True, "sequence", 400, 2), (False, "digest", 400, 1),
+            ):  # fmt: skip
+                target = self.folder / f"{title} {exact} {keys}"
+                text = ("exact = true\n" * exact + layout.text).replace('"sequence"', f'"{keys}"')
+                with self.subTest(title, exact=exact, keys=keys):
+                    receipt = tessaron.export(
+                        source, target, layout=tessaron.Layout(text), chunk_bytes=chunk_bytes, workers=workers
+                    )
+                    self.assertTrue(receipt.passed)
+                    found = pq.read_table(target / f"{table}.parquet")
+                    numbers = found.column("no").to_pylist()
+                    self.assertEqual(sorted(numbers), [700 + n for n in range(25)])
+                    self.assertEqual(found.column_names, ["row_key", "no", "name", "flag"])
+                    if keys == "sequence":
+                        self.assertEqual(found.column("row_key").to_pylist(), list(range(1, 26)))
+                    names = pq.read_schema(target / f"{above}.parquet").names
+                    self.assertIn("ship_no", names)
+                    self.assertNotIn("ship_name", names)
+                    verified = tessaron.verify(target, source)
+                    self.assertTrue(verified.passed and not verified.is_remade, verified)
+                    tessaron.rebuild(target, target / "back.ndjson")
+                    back = [json.loads(line) for line in (target / "back.ndjson").read_text().splitlines()]
+                    self.assertEqual(back, records)
+
+    def test_a_record_that_says_otherwise_is_a_reject(self):
+        layout = tessaron.draft(as_lines(lodged()), name="e", lookups=True)
+        changed = lodged()
+        changed[60]["ship"]["flag"] = "X"
+        source = self.write("changed.ndjson", as_lines(changed))
+        for chunk_bytes in (400, 10**6):
+            target = self.folder / str(chunk_bytes)
+            receipt = tessaron.export(source, target, layout=layout, chunk_bytes=chunk_bytes)
+            self.assertEqual((receipt.passed, receipt.rejected), (False, 1))
+            reject = json.loads((target / "rejects.ndjson").read_text())
+            self.assertEqual((reject["code"], reject["record"]), ("once", 61))
+            self.assertEqual(pq.read_table(target / "ship.parquet").num_rows, 25)
+            self.assertEqual(pq.read_table(target / "e.parquet").num_rows, len(changed) - 1)
+            self.assertTrue(tessaron.verify(target, source).is_identical)
+            self.assertEqual([each for each in receipt.balance if each.gap], [])
+
+    def test_what_has_exceptions_or_gaps_stays(self):
+        cases = {"an exception": lodged(), "a gap": lodged(), "few": lodged(ships=10)}
+        cases["an exception"][50]["ship"] |= {"flag": "X", "name": "X"}
+        cases["a gap"][50]["ship"] = {"no": 700}
+        for title, records in cases.items():
+            with self.subTest(title):
+                self.assertNotIn("once", tessaron.draft(as_lines(records), name="e", lookups=True).text)
+
+    def test_mistakes(self):
+        for line, message in (
+            ('once = "numer"', "no column 'numer' with a path in ships; did you mean number"),
+            ('once = "number"\nonly_filled = true', "a table with once has no only_filled"),
+        ):
+            text = f"""[tables.calls]\nrows = "$"\n[tables.ships]\nrows = "$"\n{line}
+[tables.ships.columns]\nnumber = {{ path = "$.ship.no", type = "integer" }}\n"""
+            with self.subTest(line), self.assertRaisesRegex(tessaron.LayoutError, message):
+                tessaron.Layout(text)
+
+
 if __name__ == "__main__":
     unittest.main()

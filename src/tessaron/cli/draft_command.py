@@ -65,6 +65,9 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 )
 @keys_option
 @key_option
+@click.option(
+    "--lookups", is_flag=True, help="Tables of their own for fields that follow from another in all rows."
+)
 @dividing_options
 @exact_option
 @origin_option

@@ -14,7 +14,7 @@ from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.shape.shape import ShapeNode
-from tessaron.decide.draft_parts import parts_of_draft
+from tessaron.decide.draft_parts import lookups_of_draft, parts_of_draft
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
@@ -42,6 +42,8 @@ def tables_of_draft(reading: SourceReading, options: Options) -> tuple[TableSet,
         raise UsageError("there are no records to draft a layout from")
     # A flat table has all that is above its rows, in whatever tables it would stand.
     parts = [] if options.flat is not None else parts_of_draft(reading, options)
+    if options.lookups:
+        parts += lookups_of_draft(reading, parts)
     tables, around = draft_tables(
         record, reading.top_name(), reading.around_records(), options.names, options.exact, parts
     )

@@ -63,6 +63,7 @@ _IN_LAYOUT = {
     "exact": "exact = true at the top",
     "undivided": "tables with only_filled, or with the path of an object",
     "most_columns": "the columns of its tables",
+    "lookups": "tables with once",
 }
 """Options that a layout speaks of itself, and where."""
 
@@ -103,6 +104,7 @@ class Options:
         undivided: Whether a level is one table always: else what only rows of one kind have, or few rows, are
             tables of their own.
         most_columns: So many columns, at most, has a drafted table.
+        lookups: Whether a draft has tables of fields that follow from another.
         stop_after: So many rejects are one too many: the run fails then. None for no limit.
         stop_at_share: A larger share of rejected records, 0 to 1, fails the run. None for no limit.
         keep_raw_rejects: Whether rejects keep their records also where a layout masks values.
@@ -139,6 +141,7 @@ class Options:
     exact: bool = False
     undivided: bool = False
     most_columns: int = MOST_COLUMNS
+    lookups: bool = False
     stop_after: int | None = None
     stop_at_share: float | None = None
     keep_raw_rejects: bool = False

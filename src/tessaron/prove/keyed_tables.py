@@ -8,6 +8,8 @@ from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
+
 from tessaron.core.base.errors import UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.core.query.xpath_location import parse_location
@@ -117,6 +119,11 @@ class KeyedTables:
 
     def groups(self, top: TablePlaces) -> Iterator[Any]:
         """Yield the rows of the top table with all that stands in them, group by group."""
+        for lookup in (each for places in top.all() for each in places.lookups):
+            # Each of its values has one row: there are not many.
+            found = list(self.files.batches(lookup.table, lookup.columns()))
+            empty = lookup.table.arrow_schema().empty_table()
+            lookup.rows = pa.Table.from_batches(found) if found else empty
         with ExitStack() as stack:
             yield from GroupReader(top, in_key_order(self.files, list(top.all()), stack))
 

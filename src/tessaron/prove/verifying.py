@@ -355,7 +355,7 @@ def _is_chosen(selection: Selection, found: Difference) -> bool:
 
 _OF_LAYOUT = frozenset(
     (
-        "misfit", "required", "allowed", "range", "pattern", "unique", "beyond", "division_by_zero",
+        "misfit", "required", "allowed", "range", "pattern", "unique", "once", "beyond", "division_by_zero",
         "overflow", "not_convertible", "embedded", "row_too_long", "piece_repeated",
         "piece_not_object", "name_taken", "name_repeated",
     )

@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 from tessaron.core.base.errors import DataError, Place
+from tessaron.core.layout.table_set import Table
 from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import CasePlace
@@ -107,6 +108,15 @@ class Account:
         """List a record that repeats a value which must be unique."""
         message = f"{plan.table}.{plan.name}: the value is there already"
         self.log.add(Reject(source, None, None, record, plan.text, "unique", message, is_whole=False))
+
+    def reject_conflict(self, table: Table, source: str, record: int) -> None:
+        """List a record that says something else of a value than the row which that has."""
+        message = f"{table.name}: another row for this {table.once} is there already, with other values"
+        self.log.add(Reject(source, None, None, record, "", "once", message, is_whole=False))
+        known = self._findings.get(("once", table.name))
+        count = 1 + (known.count if known else 0)
+        example = known.example if known else f"{message} ({source})"
+        self._findings["once", table.name] = Finding("once", table.name, "", "record", count, example)
 
     def findings(self) -> tuple[Finding, ...]:
         """Return what did not hold, the rejects first."""

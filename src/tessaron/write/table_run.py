@@ -26,6 +26,7 @@ from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 from tessaron.write.account import Account
 from tessaron.write.drafted_tables import Drafted, drafted_tables
+from tessaron.write.once_rows import OnceRows
 from tessaron.write.outcome import Outcome
 from tessaron.write.receipt import Finding
 from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
@@ -104,6 +105,7 @@ class TableRun:
         self._plans = plans
         self._watches = Watches(plans, self._stack)
         self._record_numbers = list(_record_numbers(plans.records))
+        self._once = [OnceRows(table) for table in plans.records.written().tables if table.once]
 
     def read(self) -> TableSet:
         """Return the tables that will be written, parents before children; to draft them, read all."""
@@ -148,7 +150,15 @@ class TableRun:
         """Return the rows of records as they go into tables."""
         if self._is_given and not self._plans.multiplies:
             self._count_records_on(laid, made.records_before)
-        return self._without_repeats(laid, made.source, made.records_before)
+        left = self._without_repeats(laid, made.source, made.records_before)
+        for each in self._once:
+            left.batches[each.table.name] = each.new_rows(left.batches[each.table.name])
+        return left
+
+    @property
+    def _wants_records(self) -> bool:
+        """Whether records may turn out as rejects late, by what stands in their rows."""
+        return bool(self._watches.firsts or self._once)
 
     def _made(self) -> Iterator[_Made]:
         if not self._is_given:
@@ -158,7 +168,7 @@ class TableRun:
             yield from self._waiting_documents()
             yield from self._put_aside()
         else:
-            self.reading.work = LayWork(self._plans.records, self._options.kernel, bool(self._watches.firsts))
+            self.reading.work = LayWork(self._plans.records, self._options.kernel, self._wants_records)
             for source, result, records_before in self.reading.results():
                 yield from self._waiting_documents()
                 yield _Made(self._plans.records, result, source, records_before)
@@ -181,7 +191,7 @@ class TableRun:
                 self._progress.write(step, steps)
 
     def _results(self, feed: Feed, plan: LayingPlan) -> Iterator[LaidResult]:
-        work = LayWork(plan, self._options.kernel, plan is self._plans.records and bool(self._watches.firsts))
+        work = LayWork(plan, self._options.kernel, plan is self._plans.records and self._wants_records)
         return self._pool.map(work, feed.spill.read())
 
     def _announce(self) -> None:
@@ -216,6 +226,14 @@ class TableRun:
     def _without_repeats(self, laid: Laid, source: str, records_before: int) -> Laid:
         """Leave out the records that repeat a value which must be unique."""
         dropped = np.zeros(laid.record_count, np.bool_)
+        for once in self._once:
+            name = once.table.name
+            conflicts = once.conflicts(laid.batches[name])
+            if conflicts.any():
+                records = laid.records[name][conflicts]
+                for record in np.unique(records[~dropped[records]]).tolist():
+                    self.account.reject_conflict(once.table, source, records_before + record + 1)
+                dropped[records] = True
         for plan, seen in self._watches.firsts:
             repeats = repeated_rows(plan, seen, laid.batches)
             if repeats.any():

@@ -141,6 +141,11 @@ def _draft_tables(
     keeps_rest = exact or any(_is_mixed(place.node) for place in shown)
     yield _draft_table(level, groups.get(id(None), []), style, keeps_rest)
     for part in parts:
+        if part.by:
+            both = [place for place in shown if place.path == part.by] + groups.get(id(part), [])
+            name = names.claim(*part.words, otherwise="lookup")
+            yield replace(_draft_lookup(level, name, both, style), why=part.why)
+            continue
         name = names.claim(level.name, *part.words, otherwise="part")
         yield replace(_draft_part(level, name, groups.get(id(part), []), style), why=part.why)
 
@@ -168,6 +173,14 @@ def _draft_part(level: _Level, name: str, shown: list[_Place], style: NameStyle)
     columns = _columns_of(shown, names, style)
     row_key, parent_key = (names.claim_of(name, key) for key in (ROW_KEY, PARENT_KEY))
     return Table(name, level.path, level.name, row_key, parent_key, None, tuple(columns), only_filled=True)
+
+
+def _draft_lookup(level: _Level, name: str, shown: list[_Place], style: NameStyle) -> Table:
+    """Return a table in which each value of the first of its columns has one row."""
+    names = Names()
+    columns = tuple(_columns_of(shown, names, style))
+    row_key = names.claim_of(name, ROW_KEY)
+    return Table(name, level.path, None, row_key, None, None, columns, once=columns[0].name)
 
 
 def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_rest: bool) -> Table:

@@ -185,6 +185,10 @@ class TablePart(_Part):
     only_filled: Flag = Field(
         False, description="Only rows in which one of its columns has a value: a part of rows that few have."
     )
+    once: Text | None = Field(
+        None,
+        description="The column whose values have one row each: a table to look up in.",
+    )
     multiply: list[Text] = Field(
         [], description="Tables beside this one, whose rows each row is paired with."
     )

@@ -97,7 +97,9 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str
     lines.append(f"[tables.{name}]")
     lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record))}"]
     lines += ["only_filled = true"] * table.only_filled
-    if draft.tables.natural_key and table.parent is None and not table.rows and not is_around:
+    lines += [f"once = {toml_text(table.once)}"] * bool(table.once)
+    is_top = table.parent is None and not table.once
+    if draft.tables.natural_key and is_top and not table.rows and not is_around:
         lines.append(f"key = {toml_list(draft.tables.natural_key)}")
     pairs = [column_pair(column, table) for column in table.columns]
     remarks = {} if is_around else draft.remarks

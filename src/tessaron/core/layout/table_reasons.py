@@ -44,6 +44,8 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
 
 def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReason:
     level = _node_at(record, table.rows)
+    if table.once:
+        return TableReason(table.why, "as columns: move their lines to where it is looked up")
     if parent is None or not table.rows:
         if table.why and parent is not None:
             return TableReason(table.why, _moved(parent))

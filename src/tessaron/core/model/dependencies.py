@@ -35,6 +35,8 @@ MOST_EXCEPTIONS = 0.01
 """So great a share of the rows, at most, has another value."""
 BETTER_THAN_GUESSING = 0.1
 """So great a share, at most, of the rows that the most frequent value would be wrong for."""
+LEAST_FOLLOWING = 2
+"""So many fields must follow for a table of their own."""
 _MOST_DETERMINING, _MOST_FOLLOWING = 12, 80
 _MOST_PAIRS = 200_000
 _DETERMINING_TYPES = ("text", "integer", "uuid")
@@ -260,6 +262,33 @@ class DependencyCounts:
             is_bounded = known is not None and counts is not None and len(known.counts) <= _MOST_PAIRS
             self._pairs[pair] = known if is_bounded else None
 
+    def lookups(self, record: ShapeNode) -> list[Dependency]:
+        """Return what follows without exception, and stands in the same rows: each field in one of them only.
+
+        Args:
+            record: The settled shape.
+        """
+        made: list[Dependency] = []
+        taken: set[Path] = set()
+        for each in self.dependencies():
+            rows = _filled_at(record, each.path)
+            following = tuple(
+                other
+                for other in each.following
+                if not other.exceptions
+                and other.path not in taken
+                and rows == self._together(each.path, other.path) == _filled_at(record, other.path)
+            )
+            if len(following) >= LEAST_FOLLOWING and each.path not in taken:
+                taken |= {each.path, *(other.path for other in following)}
+                made.append(Dependency(each.path, each.values, rows, following))
+        return made
+
+    def _together(self, left: Path, right: Path) -> int:
+        """Return in how many rows both stand."""
+        counts = self._pairs.get((left, right))
+        return 0 if counts is None else int(counts.counts.sum())
+
     def dependencies(self) -> list[Dependency]:
         """Return what follows from what, where there is evidence enough."""
         by_left: dict[Path, list[tuple[Path, PairCounts]]] = {}
@@ -273,6 +302,13 @@ class DependencyCounts:
             values = int((np.diff(widest.left) != 0).sum()) + 1
             made.append(Dependency(left, values, int(widest.counts.sum()), following))
         return list(_telling(made))
+
+
+def _filled_at(record: ShapeNode, path: Path) -> int:
+    node = record
+    for step in path:
+        node = node.children[step]
+    return filled_count(node)
 
 
 def _exceptions(pairs: PairCounts) -> int | None:

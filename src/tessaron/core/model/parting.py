@@ -40,6 +40,7 @@ class RowPart:
         why: The reason, for people.
         is_object: Whether it is one object, which is a level of its own now, with all that stands in it.
         is_whole: Whether what stands below the paths goes with them.
+        by: Where they follow from another field, which stays: its path. Each of its values has one row then.
     """
 
     level: Path
@@ -48,6 +49,7 @@ class RowPart:
     why: str
     is_object: bool = False
     is_whole: bool = True
+    by: Path = ()
 
 
 def part_alternatives(record: ShapeNode) -> list[RowPart]:

@@ -262,12 +262,28 @@ class _Compiler:
         made = TablePlan(
             name, level, plans, None, tuple(output), keep, part.with_empty,
             tuple(self._multiplied(name, part)), tuple(columns.limits), above, part.only_filled,
+            part.once or "",
         )  # fmt: skip
+        self._check_once(name, part, plans)
         if part.only_filled and not any(_is_value(plan) for plan in plans):
             self.say(("tables", name, "only_filled"), "expected columns with a path, to look for values in")
         if not part.write:
             return made
         return replace(made, table=self._written(name, part, made, written, names, skeleton))
+
+    def _check_once(self, name: str, part: TablePart, plans: tuple[ColumnPlan, ...]) -> None:
+        if part.once is None:
+            return
+        keys = ("tables", name, "once")
+        known = {plan.name: plan for plan in plans if _is_value(plan)}
+        if part.only_filled or part.with_empty or part.multiply or part.key:
+            self.say(keys, "a table with once has no only_filled, with_empty, multiply or key")
+        if part.once not in known:
+            self.say(
+                keys, f"no column {in_quotes(part.once)} with a path in {name}; {nearest(part.once, known)}"
+            )
+        elif known[part.once].hidden:
+            self.say(keys, f"{part.once} is not written, so nothing can be looked up by it")
 
     def _multiplied(self, name: str, part: TablePart) -> list[str]:
         found = []
@@ -354,10 +370,10 @@ class _Compiler:
         skeleton: ShapeNode,
     ) -> Table:
         taken = Names([column.name for column in columns])
-        parent = self._rows.written_parent(name, names)
+        parent = None if part.once else self._rows.written_parent(name, names)
         is_aside = parent is not None and self._rows.level(parent) == plan.level
         owner = _node_at(skeleton, plan.level[:-1]) if plan.level else None
-        is_part = is_aside and part.only_filled
+        is_part = bool(part.once) or (is_aside and part.only_filled)
         is_recursive = owner is not None and owner.is_recursive and not is_part
         between = None if owner is None or is_part else level_between(owner)
         through = None if between is None else self._table_at(skeleton, between, names)
@@ -378,7 +394,7 @@ class _Compiler:
             keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
-            *self._references.enclosing(name, columns), part.only_filled,
+            *self._references.enclosing(name, columns), part.only_filled, part.once or "",
         )  # fmt: skip
 
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:

@@ -20,7 +20,11 @@ def with_rests(part: LayoutPart) -> LayoutPart:
 
 
 def _with_rest(table: TablePart) -> TablePart:
-    if table.only_filled or any(column.origin == Origin.REST.value for column in table.columns.values()):
+    if (
+        table.only_filled
+        or table.once
+        or any(column.origin == Origin.REST.value for column in table.columns.values())
+    ):
         # What few rows have stands beside another table of the same rows.
         return table
     name = Origin.REST.value
@@ -50,7 +54,7 @@ def rest_of(table: TablePlan, tables: Iterable[TablePlan]) -> RestPlan:
 
 
 def _is_beside(other: TablePlan, table: TablePlan) -> bool:
-    return other.only_filled and other.level == table.level
+    return (other.only_filled or bool(other.once)) and other.level == table.level
 
 
 def form_of(column: ColumnPlan) -> WrittenAs:

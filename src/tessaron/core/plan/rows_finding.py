@@ -103,7 +103,7 @@ class RowsFinder:
             found: dict[Path, str] = {}
             for name in names:
                 part = self.tables[name]
-                if not ((written and not part.write) or part.multiply or part.with_empty):
+                if not ((written and not part.write) or part.multiply or part.with_empty or part.once):
                     found.setdefault(self.level(name), name)
             known = self._indexes[id(names), written] = (names, found)
         return known[1]

@@ -79,6 +79,9 @@ class TablePlaces:
         is_object: Whether a row without any value is an empty object, and not null.
         with_empty: As in `TurnedBack`.
         besides: The tables with other columns of the same rows.
+        lookups: The tables in which columns of the row are looked up.
+        by: Of such a table: the column of the row that is looked up.
+        rows: Of such a table: all its rows, once they are read.
     """
 
     table: Table
@@ -92,6 +95,9 @@ class TablePlaces:
     is_object: bool = True
     with_empty: bool = False
     besides: list[TablePlaces] = field(default_factory=list)
+    lookups: list[TablePlaces] = field(default_factory=list)
+    by: str = ""
+    rows: Any = None
 
     def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
         """Yield the rows that stand for something: not those that only keep a row above.
@@ -173,6 +179,10 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
         table = each.table
         made[table.name] = TablePlaces(table, with_empty=each.with_empty)
         parent = made.get(table.parent or "")
+        if table.once:
+            _add_lookup(made, each)
+            del made[table.name]
+            continue
         if parent is not None and parent.table.rows == table.rows:
             parent.besides.append(made[table.name])
             _add_columns(parent, each, made[table.name])
@@ -193,6 +203,18 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
 def _inside(path: Path, rows: Path) -> tuple[str, ...]:
     """Return the members that lead from a row to a place; levels without a table of their own vanish."""
     return tuple(step for step in path[len(rows) :] if isinstance(step, str))
+
+
+def _add_lookup(made: dict[str, TablePlaces], given: TurnedBack) -> None:
+    """Let columns of the first table with the same rows be looked up in a table."""
+    table = given.table
+    base = next(each for each in made.values() if each.table.rows == table.rows and not each.table.once)
+    path = next(column.path for column in table.columns if column.name == table.once)
+    lookup = TablePlaces(table, by=next(c.name for c in base.table.columns if c.path == path))
+    base.lookups.append(lookup)
+    others = {name: form for name, form in given.forms.items() if name != table.once}
+    _add_columns(lookup, given)
+    _add_columns(base, TurnedBack(table, others), lookup)
 
 
 def _add_columns(places: TablePlaces, given: TurnedBack, beside: TablePlaces | None = None) -> None:

@@ -131,6 +131,12 @@ class _Maker:
         if place.beside is None:
             return self._group.rows.column(place.column)
         table = place.beside.table
+        if place.beside.by:
+            known = place.beside.rows
+            at = pc.index_in(
+                self._group.rows.column(place.beside.by), known.column(table.once).combine_chunks()
+            )
+            return known.column(place.column).combine_chunks().take(at)
         group = self._group.below.get(table.name)
         if group is None:
             kind = next(column.type for column in table.columns if column.name == place.column)

@@ -99,7 +99,11 @@ def _places(
 ) -> tuple[TablePlaces | None, str]:
     """Return where everything in the tables stands, or None and why that cannot be said."""
     written = [table for table in plan.tables if table.table is not None]
-    tops = [table.name for table in written if table.table is not None and table.table.parent is None]
+    tops = [
+        table.name
+        for table in written
+        if table.table is not None and table.table.parent is None and not table.once
+    ]
     if len(tops) != 1:
         shown = ", ".join(tops) if tops else "none"
         return None, (
@@ -130,7 +134,7 @@ def _reason(is_calculated: bool, fold: str | None) -> str:
 def _skips_levels(plan: LayingPlan) -> bool:
     """Say whether rows stand in others that are more than one level further up, or are filtered or paired."""
     for table in plan.tables:
-        if table.table is None:
+        if table.table is None or table.once:
             continue
         if table.is_flat or any(name != table.name for name, _ in table.output):
             return True

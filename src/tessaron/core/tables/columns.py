@@ -87,7 +87,11 @@ class Columns:
         if table not in self._kept:
             plan = self._tables[table]
             kept = self.unfiltered(table)
-            self._kept[table] = kept & self._filled(plan) if plan.only_filled else kept
+            if plan.only_filled:
+                kept = kept & self._filled(plan)
+            elif plan.once:
+                kept = kept & self.values(table, plan.once).is_valid().to_numpy(zero_copy_only=False)
+            self._kept[table] = kept
         return self._kept[table]
 
     def unfiltered(self, table: str) -> Bools:

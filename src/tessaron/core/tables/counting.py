@@ -25,7 +25,7 @@ def count_read(
 ) -> None:
     """Count what stood at tables and columns whose rows are simply those of their level."""
     for table in plan.tables:
-        if table.table is None or table.is_flat:
+        if table.table is None or table.is_flat or table.once:
             continue
         kept = np.zeros(levels.row_count(table.level), np.bool_)
         kept[batches.rows(table).at(table.level)] = True
