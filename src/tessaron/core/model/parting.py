@@ -21,6 +21,8 @@ KEY_COLUMNS = 10
 """So many of them, at most, are keys, or tell what no column of the data does."""
 LEAST_OWN = 2
 """A kind with fewer columns of its own needs no table."""
+OWN_SHARE = 0.2
+"""Rows are of several kinds if so great a share of their fields belongs to single ones."""
 ALTERNATIVES = 3
 """So many objects, of which each row has one, are kinds also where no field tells which."""
 MANY_COLUMNS, MOSTLY_NULL = 12, 0.5
@@ -144,7 +146,8 @@ class _Level:
     def by_kind(self, kinds: Sequence[Kinds]) -> Iterator[RowPart]:
         """Take off what only rows of one kind have, as a field tells."""
         best = max(kinds, key=self._worth, default=None)
-        if best is None or self._worth(best) < 2 * LEAST_OWN:
+        least = max(2 * LEAST_OWN, OWN_SHARE * int((self._columns | self._arrays).sum()))
+        if best is None or self._worth(best) < least:
             return
         name = show_path(best.telling[len(self._path) :]).removeprefix("$.")
         for kind, paths in best.own.items():
