@@ -41,6 +41,28 @@ class NamingTest(unittest.TestCase):
             with self.subTest(path):
                 self.assertEqual(name_of_sources([path]), expected)
 
+    def test_names_that_are_too_long_keep_their_first_and_last_words(self):
+        names = Names()
+        deep = [
+            "calls",
+            "stays",
+            "moves",
+            "inspection",
+            "certificates",
+            "surveyors",
+            "temperature",
+            "readings",
+        ]
+        for words, expected in (
+            (deep, "calls_inspection_certificates_surveyors_temperature_readings"),
+            (["calls", "old", *deep[1:]], "calls_old_certificates_surveyors_temperature_readings"),
+            (["calls", "x" * 70], shorten("calls_" + "x" * 70)),
+        ):
+            with self.subTest(words):
+                name = names.claim(*words, otherwise="x")
+                self.assertEqual(name, expected)
+                self.assertLessEqual(len(name.encode()), 63)
+
     def test_names_of_several_files(self):
         for files, expected in (
             (["port/aa.json", "port/ab.json"], "port"),
@@ -49,6 +71,8 @@ class NamingTest(unittest.TestCase):
             (["d/stays_n1.json", "e/moves.json"], "records"),
             (["2026/a.json", "2026/b.json"], "records"),
             (["a.json", "a_b.json"], "a"),
+            ([*(f"d/stays_{n}.json" for n in "abcd"), "d/moves.json"], "stays"),
+            (["d/stays_a.json", "d/stays_b.json", "d/moves.json"], "d"),
         ):
             with self.subTest(files):
                 self.assertEqual(name_of_sources(files), expected)

@@ -6,7 +6,7 @@ import hashlib
 import re
 import unicodedata
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import PurePath
 
@@ -52,17 +52,18 @@ def shorten(name: str) -> str:
     return raw[: NAME_BYTES - _DIGEST_LETTERS - 1].decode(errors="ignore").rstrip("_") + "_" + digest
 
 
-def _first_and_last(name: str) -> str:
-    """Return the first word of a name and as many of its last as there is room for; empty if for none."""
-    first, *others = name.split("_")
-    room = NAME_BYTES - len(first.encode())
-    kept: list[str] = []
-    for word in reversed(others):
-        room -= len(word.encode()) + 1
-        if room < 0:
-            break
-        kept.insert(0, word)
-    return "_".join([first, *kept]) if kept else ""
+def _shorter(name: str) -> Iterator[str]:
+    """Yield the first word of a name that is too long, or two and so on, with as many of its last as fit."""
+    words = name.split("_")
+    sizes = [len(word.encode()) + 1 for word in words]
+    for count in range(1, len(words)):
+        room = NAME_BYTES + 1 - sum(sizes[:count])
+        last = len(words)
+        while last > count and room >= sizes[last - 1]:
+            last -= 1
+            room -= sizes[last]
+        if last < len(words):
+            yield "_".join((*words[:count], *words[last:]))
 
 
 class Names:
@@ -78,13 +79,13 @@ class Names:
     def claim(self, *words: str, otherwise: str) -> str:
         """Return a free name made of `words`; `otherwise` stands for words of which nothing is left.
 
-        Where all words are too long, the first and as many of the last as there is room for stand for them,
-        if that is free. A clash gets `_2`, `_3`, … at its end.
+        Where all words are too long, the first of them and as many of the last as there is room for stand for
+        all, if that is free. A clash gets `_2`, `_3`, … at its end.
         """
         parts = [snake_case(word) for word in words]
         base = "_".join(part for part in parts if part) or otherwise
-        if len(base.encode()) > NAME_BYTES and (brief := _first_and_last(base)) and self.is_free(brief):
-            base = brief
+        if len(base.encode()) > NAME_BYTES:
+            base = next(filter(self.is_free, _shorter(base)), base)
         name, number = shorten(base), 1
         while name.casefold() in self._taken:
             number += 1
