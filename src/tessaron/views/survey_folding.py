@@ -92,7 +92,8 @@ class _Folding:
             entry = self._entries[at]
             made.append(OutlineLine(entry, entry.depth, self._said_below(at)))
             shown = self._shown.get(at, [])
-            left = [child for child in self._children.get(at, []) if child not in shown]
+            chosen = set(shown)
+            left = [child for child in self._children.get(at, []) if child not in chosen]
             if shown and left:
                 pending.append(self._line_for(left))
             pending += reversed(shown)

@@ -27,17 +27,19 @@ class OnceRows:
     table: Table
     _keys: _Words = field(default_factory=lambda: np.empty(0, np.uint64))
     _told: _Words = field(default_factory=lambda: np.empty(0, np.uint64))
-    _rows: int = 0
+    _hashes: tuple[Any, _Words, _Words] | None = None
 
     def conflicts(self, batch: Any) -> Bools:
         """Return which rows have something else beside their value than the row that it has."""
         keys, told = self._hashed(batch)
+        self._hashes = batch, keys, told
         first, at = self._firsts(keys, told)
         return np.asarray(first[at] != told)
 
     def new_rows(self, batch: Any) -> Any:
         """Return the rows whose value has none yet, numbered on, and remember them."""
         keys, told = self._hashed(batch)
+        self._hashes = None
         _, index = np.unique(keys, return_index=True)
         index = np.sort(index[~np.isin(keys[index], self._keys)])
         order = np.argsort(np.concatenate((self._keys, keys[index])), kind="stable")
@@ -50,6 +52,9 @@ class OnceRows:
         return new
 
     def _hashed(self, batch: Any) -> tuple[_Words, _Words]:
+        """Return digests of the values and of what stands beside them, kept from a look for conflicts."""
+        if self._hashes is not None and self._hashes[0] is batch:
+            return self._hashes[1:]
         others = tuple(column.name for column in self.table.columns if column.name != self.table.once)
         keys = digest_of_columns(batch, (self.table.once,))[:, 0]
         return keys, digest_of_columns(batch, others)[:, 0] if others else np.zeros(len(keys), np.uint64)

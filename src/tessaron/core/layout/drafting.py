@@ -279,10 +279,7 @@ def _origin_column(node: ShapeNode, level: _Level, names: Names) -> Column:
 def _name_through(table: Table, record: ShapeNode, tables_by_level: dict[int, str]) -> Table:
     if table.through_key is None:
         return table
-    owner = record
-    for step in table.rows[:-1]:
-        owner = owner.children[step]
-    return replace(table, through=tables_by_level[id(level_between(owner))])
+    return replace(table, through=tables_by_level[id(level_between(record.at(table.rows[:-1])))])
 
 
 def _is_mixed(node: ShapeNode) -> bool:

@@ -43,7 +43,7 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
 
 
 def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReason:
-    level = _node_at(record, table.rows)
+    level = record.at(table.rows)
     if table.once:
         return TableReason(table.why, "as columns: move their lines to where it is looked up")
     if parent is None or not table.rows:
@@ -52,11 +52,11 @@ def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReaso
         return TableReason(f"the records, {level.row_count:,} of them")
     if table.why:
         return TableReason(table.why, _moved(parent))
-    owner, place = _node_at(record, table.rows[:-1]), format_path(table.rows[:-1])
+    owner, place = record.at(table.rows[:-1]), format_path(table.rows[:-1])
     inside = path_below(table.rows[:-1], parent.rows)
     form = "xml" if record.is_markup else "json"
     as_json = f'as one column of {parent.name}: {{ path = "{inside}", type = "{form}" }}'
-    rows = _node_at(record, parent.rows).row_count
+    rows = record.at(parent.rows).row_count
     if table.within_key is not None:
         return TableReason(f"a structure that contains itself, {level.row_count:,} rows", as_json)
     if table.rows[-1] is ENTRY:
@@ -74,10 +74,3 @@ def _of_arrays(owner: ShapeNode, level: ShapeNode, rows: int) -> str:
 
 def _moved(parent: Table) -> str:
     return f"as columns of {parent.name}: move their lines there, or draft with --undivided"
-
-
-def _node_at(record: ShapeNode, path: tuple[object, ...]) -> ShapeNode:
-    node = record
-    for step in path:
-        node = node.children[step]  # type: ignore[index]
-    return node

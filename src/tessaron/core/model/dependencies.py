@@ -271,13 +271,13 @@ class DependencyCounts:
         made: list[Dependency] = []
         taken: set[Path] = set()
         for each in self.dependencies():
-            rows = _filled_at(record, each.path)
+            rows = filled_count(record.at(each.path))
             following = tuple(
                 other
                 for other in each.following
                 if not other.exceptions
                 and other.path not in taken
-                and rows == self._together(each.path, other.path) == _filled_at(record, other.path)
+                and rows == self._together(each.path, other.path) == filled_count(record.at(other.path))
             )
             if len(following) >= LEAST_FOLLOWING and each.path not in taken:
                 taken |= {each.path, *(other.path for other in following)}
@@ -302,13 +302,6 @@ class DependencyCounts:
             values = int((np.diff(widest.left) != 0).sum()) + 1
             made.append(Dependency(left, values, int(widest.counts.sum()), following))
         return list(_telling(made))
-
-
-def _filled_at(record: ShapeNode, path: Path) -> int:
-    node = record
-    for step in path:
-        node = node.children[step]
-    return filled_count(node)
 
 
 def _exceptions(pairs: PairCounts) -> int | None:

@@ -91,10 +91,7 @@ def part(
 
 def _is_recursive(record: ShapeNode, level: Path) -> bool:
     """Say whether the rows of a level are of a structure that contains itself."""
-    owner = record
-    for step in level[:-1]:
-        owner = owner.children[step]
-    return bool(level) and owner.is_recursive
+    return bool(level) and record.at(level[:-1]).is_recursive
 
 
 def _between(record: ShapeNode) -> set[int]:

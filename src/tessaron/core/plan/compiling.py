@@ -372,7 +372,7 @@ class _Compiler:
         taken = Names([column.name for column in columns])
         parent = None if part.once else self._rows.written_parent(name, names)
         is_aside = parent is not None and self._rows.level(parent) == plan.level
-        owner = _node_at(skeleton, plan.level[:-1]) if plan.level else None
+        owner = skeleton.find(plan.level[:-1]) if plan.level else None
         is_part = bool(part.once) or (is_aside and part.only_filled)
         is_recursive = owner is not None and owner.is_recursive and not is_part
         between = None if owner is None or is_part else level_between(owner)
@@ -398,7 +398,7 @@ class _Compiler:
         )  # fmt: skip
 
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
-        return next((each for each in names if _node_at(skeleton, self._rows.level(each)) is node), None)
+        return next((each for each in names if skeleton.find(self._rows.level(each)) is node), None)
 
 
 _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
@@ -410,10 +410,3 @@ def _origin_of(plan: ColumnPlan) -> Any:
 
 def _is_value(plan: ColumnPlan) -> bool:
     return plan.source is not None and not isinstance(_origin_of(plan), Origin)
-
-
-def _node_at(record: ShapeNode, path: Path) -> ShapeNode | None:
-    node: ShapeNode | None = record
-    for step in path:
-        node = None if node is None else node.children.get(step)
-    return node

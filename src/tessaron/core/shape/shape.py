@@ -154,6 +154,20 @@ class ShapeNode:
         """Return the levels that open here: elements, entries, or both."""
         return [self.children[step] for step in Each if step in self.children]
 
+    def find(self, path: Path) -> ShapeNode | None:
+        """Return what was met at a path that begins here; None where nothing was."""
+        node: ShapeNode | None = self
+        for step in path:
+            node = None if node is None else node.children.get(step)
+        return node
+
+    def at(self, path: Path) -> ShapeNode:
+        """Return what was met at a path that begins here, where something was: else raises `KeyError`."""
+        node = self
+        for step in path:
+            node = node.children[step]
+        return node
+
     def child(self, step: Step) -> ShapeNode:
         """Return the node one step below, made if it is not there yet."""
         node = self.children.get(step)
@@ -370,10 +384,7 @@ class Shape:
 
     def node_at(self, path: Path) -> ShapeNode | None:
         """Return what was met at a path; None where nothing was."""
-        node: ShapeNode | None = self.record
-        for step in path:
-            node = None if node is None else node.children.get(step)
-        return node
+        return self.record.find(path)
 
     @property
     def record_count(self) -> int:
