@@ -6,6 +6,7 @@ from dataclasses import dataclass, replace
 
 from tessaron.core.base.paths import Origin, format_path
 from tessaron.core.kernel.chunk_reading import ReadTask, read_tape, repeated_offsets
+from tessaron.core.layout.table_set import written_column
 from tessaron.core.plan.plan import Rearrangement
 from tessaron.core.rearrange.rearranging import Rearranging
 from tessaron.core.rearrange.restructure import rearrange
@@ -85,5 +86,5 @@ class LayoutView:
                 path = column.source.path
                 is_whole = path[-1:] == (Origin.JSON,)
                 shown = format_path(path[:-1] if is_whole else path)
-                found[shown] = (*found.get(shown, ()), f"{table.name}.{column.name}")
+                found[shown] = (*found.get(shown, ()), written_column(f"{table.name}.{column.name}"))
         return found

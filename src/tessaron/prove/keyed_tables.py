@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 
 from tessaron.core.base.errors import UsageError
-from tessaron.core.layout.table_set import Table
+from tessaron.core.layout.table_set import Table, written_tables
 from tessaron.core.query.xpath_location import parse_location
 from tessaron.core.rebuild.json_dialect import JsonDialect
 from tessaron.core.rebuild.places import TablePlaces
@@ -87,8 +87,7 @@ class KeyedTables:
 
     def written(self) -> list[Table]:
         """Return all tables, parents before children."""
-        plans = (*(() if self.compiled.around is None else (self.compiled.around,)), self.compiled.records)
-        return [table.table for plan in plans for table in plan.tables if table.table is not None]
+        return list(self.compiled.written().tables)
 
     @property
     def is_xml(self) -> bool:
@@ -119,11 +118,15 @@ class KeyedTables:
 
     def groups(self, top: TablePlaces) -> Iterator[Any]:
         """Yield the rows of the top table with all that stands in them, group by group."""
+        known: dict[str, Any] = {}
         for lookup in (each for places in top.all() for each in places.lookups):
-            # Each of its values has one row: there are not many.
-            found = list(self.files.batches(lookup.table, lookup.columns()))
-            empty = lookup.table.arrow_schema().empty_table()
-            lookup.rows = pa.Table.from_batches(found) if found else empty
+            (table,) = written_tables([lookup.table])
+            if table.name not in known:
+                # Each of its values has one row: there are not many.
+                found = list(self.files.batches(table, lookup.columns()))
+                empty = table.arrow_schema().empty_table()
+                known[table.name] = pa.Table.from_batches(found) if found else empty
+            lookup.rows = known[table.name]
         with ExitStack() as stack:
             yield from GroupReader(top, in_key_order(self.files, list(top.all()), stack))
 

@@ -12,11 +12,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from tessaron.core.base.digests import digest_texts
+from tessaron.core.base.digests import digest_texts, digest_words
 from tessaron.core.base.errors import DataError, SourceError
 from tessaron.core.base.paths import Origin
 from tessaron.core.base.text_lane import TextLane
 from tessaron.core.layout.table_set import Table
+from tessaron.core.tables.numbering import rows_by_parent
 from tessaron.sinks.target_folder import sha256_of
 from tessaron.sources.table_folder import TableFolder
 from tessaron.write.uniqueness import UniqueCheck
@@ -186,13 +187,15 @@ class _References:
     def __init__(self, table: Table, keys: Mapping[str, Any]):
         self._table, self._keys = table, keys
         self._parts: list[tuple[str, str, list[tuple[int, Any]]]] = [
-            (column, other, []) for column, other in table.references()
+            (column, other, []) for column, other in (*table.references(), *_by_place(table))
         ]
-        self._unmet: dict[str, tuple[int, str]] = {}
+        self._unmet: dict[tuple[str, str], tuple[int, str]] = {}
 
     def add(self, batch: Any, rows_before: int) -> None:
         for column, other, waiting in self._parts:
             values = batch.column(column)
+            if self._table.refers_by_place() and column == self._table.parent_key:
+                values = _of_parent(values, batch, self._table, other)
             if other not in self._keys:
                 waiting.append((rows_before, values))
             else:
@@ -208,11 +211,11 @@ class _References:
             met = np.isin(hashes_of(values), known)
         bad = np.flatnonzero(there & ~met)
         if len(bad):
-            count, first = self._unmet.get(column, (0, ""))
+            count, first = self._unmet.get((column, other), (0, ""))
             first = (
                 first or f"{column} {values[int(bad[0])].as_py()} in row {rows_before + int(bad[0]) + 1:,}"
             )
-            self._unmet[column] = (count + len(bad), first)
+            self._unmet[column, other] = (count + len(bad), first)
 
     def results(self) -> list[Check]:
         found = []
@@ -220,10 +223,22 @@ class _References:
             for rows_before, values in waiting:
                 if other in self._keys:
                     self._look_up(column, other, values, rows_before)
-            count, first = self._unmet.get(column, (0, ""))
+            count, first = self._unmet.get((column, other), (0, ""))
             detail = f"{first} is not in {other}" if count else f"{column} → {other}"
             found.append(Check(self._table.name, "foreign key", count, detail))
         return found
+
+
+def _by_place(table: Table) -> list[tuple[str, str]]:
+    """Return the column with the key of the row above, with each table that this may be in."""
+    column = table.parent_key
+    return [(column, parent) for parent in table.parents()] if column and table.refers_by_place() else []
+
+
+def _of_parent(keys: Any, batch: Any, table: Table, parent: str) -> Any:
+    """Return the keys of rows above that are in one of several tables, null for the others."""
+    mask = next(rows for name, rows in rows_by_parent(batch, table) if name == parent)
+    return pc.if_else(pa.array(mask), keys, pa.scalar(None, keys.type))
 
 
 class _Ordinals:
@@ -236,13 +251,16 @@ class _Ordinals:
         self._table = table
         self._failures, self._first = 0, ""
         self._last: tuple[Any, int] = (None, 0)
-        self.begun = UniqueCheck((str(table.parent_key),))
+        place = [table.place_key] if table.places and table.place_key else []
+        self._above = (str(table.parent_key), *place)
+        self.begun = UniqueCheck(self._above)
 
     def add(self, batch: Any, rows_before: int) -> None:
         if self._table.ordinal is None or not batch.num_rows:
             return
         ordinals = batch.column(self._table.ordinal).fill_null(-1).to_numpy()
-        parents = hashes_of(batch.column(str(self._table.parent_key)))
+        hashes = [hashes_of(batch.column(name)) for name in self._above]
+        parents = hashes[0] if len(hashes) == 1 else digest_words(hashes)[:, 0]
         before = np.concatenate(([self._last[1]], ordinals[:-1]))
         same = np.concatenate(
             ([self._last[0] is not None and self._last[0] == parents[0]], parents[1:] == parents[:-1])
@@ -281,7 +299,7 @@ class _Within:
     def add(self, batch: Any, rows_before: int) -> None:
         if self._table.within_key is None or not batch.num_rows:
             return
-        names = (self._table.row_key, self._table.parent_key, self._table.within_key, self._table.through_key)
+        names = (*self._table.key_columns(),)
         part = {name: hashes_of(batch.column(name)) for name in (*names, self._way) if name is not None}
         part["is within"] = batch.column(self._table.within_key).is_valid().to_numpy(zero_copy_only=False)
         for name in (self._table.ordinal, self._depth):
@@ -320,7 +338,8 @@ class _Within:
 
     def _odd_ordinals(self, rows: dict[str, Any]) -> Any:
         """Return for which rows the ordinal is not the next one among those that stand in one array."""
-        names = (self._table.parent_key, self._table.within_key, self._table.through_key, self._way)
+        place = self._table.place_key if self._table.places else None
+        names = (self._table.parent_key, place, self._table.within_key, self._table.through_key, self._way)
         groups = [rows[name] for name in names if name is not None]
         ordinals = rows[str(self._table.ordinal)]
         order = np.lexsort((ordinals, *groups))

@@ -14,8 +14,10 @@ import pyarrow.compute as pc
 
 from tessaron.core.base.errors import DataError, Place
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.table_set import written_name
 from tessaron.core.rebuild.places import TablePlaces
 from tessaron.core.rebuild.row_groups import GroupReader, OutOfOrderError
+from tessaron.sources.rows_by_place import rows_of_tables
 from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
 
 
@@ -36,12 +38,13 @@ def in_key_order(
         DataError: When a row belongs to none.
     """
     if len(tables) == 1 or _stand_in_order(files, tables):
-        return {each.table.name: each.standing(files.batches(each.table, each.columns())) for each in tables}
+        return rows_of_tables(files, tables, TablePlaces.columns, BATCH_ROWS, stack)
     found: dict[str, Iterator[Any]] = {}
     keys: dict[str, Any] = {}
+    rows = rows_of_tables(files, tables, TablePlaces.columns, BATCH_ROWS, stack)
     for each in tables:
         table = each.table
-        whole = _put_aside(each.standing(files.batches(table, each.columns(), BATCH_ROWS)), each, stack)
+        whole = _put_aside(rows[table.name], each, stack)
         order = None
         if table.parent is not None:
             order = _order(whole, each, keys[table.parent])
@@ -53,15 +56,18 @@ def in_key_order(
 
 def _stand_in_order(files: TableFolder, tables: Sequence[TablePlaces]) -> bool:
     """Say whether every table stands in the order of the rows it belongs to; only keys are read."""
-    batches = {
-        each.table.name: each.standing(files.batches(each.table, each.table.key_columns())) for each in tables
-    }
-    try:
-        for _ in GroupReader(tables[0], batches):
-            pass
-    except OutOfOrderError:
-        return False
+    with ExitStack() as stack:
+        batches = rows_of_tables(files, tables, _keys_of, BATCH_ROWS, stack)
+        try:
+            for _ in GroupReader(tables[0], batches):
+                pass
+        except OutOfOrderError:
+            return False
     return True
+
+
+def _keys_of(places: TablePlaces) -> list[str]:
+    return places.table.key_columns()
 
 
 def _put_aside(batches: Iterator[Any], places: TablePlaces, stack: ExitStack) -> Any:
@@ -85,9 +91,10 @@ def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
     if index.null_count:
         row = index.is_null().index(True).as_py()
         reason = (
-            f"row {row + 1:,} belongs to {table.parent} {in_quotes(owners[row].as_py())}, which is not there"
+            f"row {row + 1:,} belongs to {written_name(str(table.parent))} "
+            f"{in_quotes(owners[row].as_py())}, which is not there"
         )
-        raise DataError(reason, Place(table.name), "foreign_key")
+        raise DataError(reason, Place(written_name(table.name)), "foreign_key")
     ordinals = np.zeros(rows.num_rows, np.int64)
     if table.ordinal is not None and table.within_key is None:
         ordinals = rows.column(table.ordinal).combine_chunks().fill_null(0).to_numpy()

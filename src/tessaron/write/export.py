@@ -219,7 +219,7 @@ def _tables_written(layout: TableSet, files: TableFiles, folder: Path) -> tuple[
             files.names[table.name],
             files.rows[table.name],
             sha256_of(folder / files.names[table.name]),
-            table.parent,
+            table.only_parent(),
             (table.row_key,),
             tuple(ForeignKey(column, other) for column, other in table.references()),
             tuple(ColumnWritten(key, table.key_type_of(key)) for key in table.key_columns())
@@ -229,6 +229,7 @@ def _tables_written(layout: TableSet, files: TableFiles, folder: Path) -> tuple[
                 )
                 for column in table.columns
             ),
+            table.places,
         )
         for table in layout.tables
     )

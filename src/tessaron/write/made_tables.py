@@ -85,12 +85,23 @@ class Tables(Mapping[str, Any]):
         return () if key is None else (key,)
 
     def parent(self, name: str) -> str | None:
-        """Return the name of the table that the rows of this table belong to; None for the top table.
+        """Return the name of the table that the rows of this table belong to.
+
+        Returns:
+            None for the top table, and where it depends on the place of a row; see `parents`.
 
         Raises:
             UsageError: When there is no table of that name.
         """
-        return self._plan(name).parent
+        return self._plan(name).only_parent()
+
+    def parents(self, name: str) -> tuple[str, ...]:
+        """Return the names of the tables that the rows of a table belong to: several where it is shared.
+
+        Raises:
+            UsageError: When there is no table of that name.
+        """
+        return tuple(self._plan(name).parents())
 
     def _plan(self, name: str) -> Table:
         if name not in self._plans:

@@ -9,9 +9,9 @@ import numpy as np
 import numpy.typing as npt
 
 from tessaron.core.base.arrays import array_of
+from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.text_lane import Bools
 from tessaron.core.layout.table_set import Table
-from tessaron.core.tables.digest_keys import digest_of_columns
 
 _Words = npt.NDArray[np.uint64]
 

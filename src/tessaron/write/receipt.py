@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.core.base.errors import SourceError
+from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.rejects import SourceRead
 from tessaron.sinks.target_folder import RECEIPT_FILE, REJECTS_FILE
@@ -81,7 +82,10 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True)
 class TableWritten:
-    """One table: its file in the target folder, its rows, its digest, its columns with the keys first."""
+    """One table: its file in the target folder, its rows, its digest, its columns with the keys first.
+
+    Of a shared table also the places of its rows, each with the table that they belong to there.
+    """
 
     name: str
     file: str
@@ -91,6 +95,7 @@ class TableWritten:
     primary_key: tuple[str, ...]
     references: tuple[ForeignKey, ...]
     columns: tuple[ColumnWritten, ...]
+    places: tuple[SharedPlace, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

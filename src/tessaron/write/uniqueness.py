@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.digests import Digests
-from tessaron.core.tables.digest_keys import digest_of_columns
 from tessaron.core.tape.distinct import TELLING_FROM
 
 MOST_CANDIDATES = 12

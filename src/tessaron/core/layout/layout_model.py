@@ -173,6 +173,11 @@ class TablePart(_Part):
     rows: Text | list[Text] | None = Field(
         None, description="Where its rows stand; several paths make one table of what stands at each."
     )
+    shared: list[Text] | None = Field(
+        None,
+        description="Where its rows stand, if the same structure stands at several places: a row for each, "
+        "with the place; with once, the objects in which the values stand.",
+    )
     parallel: list[Text] | None = Field(
         None, description="Arrays of which each is a column, with a row for every position."
     )
@@ -196,6 +201,7 @@ class TablePart(_Part):
     row_key: Text | None = Field(None, description="Name of the column with the primary key.")
     parent_key: Text | None = Field(None, description="Name of the column with the parent's key.")
     ordinal: Text | None = Field(None, description="Name of the column with the position in the array.")
+    place: Text | None = Field(None, description="Name of the column with the place of a row, where shared.")
     columns: dict[str, ColumnPart] = Field({}, description="Its columns, in their order.")
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import pyarrow as pa
@@ -14,6 +15,10 @@ from tessaron.core.types.readings import Reading
 ROW_KEY, PARENT_KEY, ORDINAL = "row_key", "parent_key", "ordinal"
 WITHIN_KEY, THROUGH_KEY = Origin.WITHIN.value, Origin.THROUGH.value
 """The names of the key columns, unless the data has a field of that name."""
+PLACE = "place"
+"""The name of the column that says at which of its places a row of a shared table stands."""
+_NUMBER = "\0"
+"""What stands before the number of a place, in the names of the tables that are written as one."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +51,35 @@ class Column:
         return yes, no
 
 
+def member_name(shared: str, number: int) -> str:
+    """Return the name, while rows are made, of the table with the rows at one place of a shared table."""
+    return f"{shared}{_NUMBER}{number}"
+
+
+def written_name(name: str) -> str:
+    """Return the name under which a table is written: for those of one shared table, the name of that."""
+    return name.partition(_NUMBER)[0]
+
+
+def written_column(name: str) -> str:
+    """Return the name under which a column is written, both as `table.column`; of a table, that of it."""
+    table, number, rest = name.partition(_NUMBER)
+    return name if not number else table + rest.lstrip("0123456789")
+
+
+@dataclass(frozen=True, slots=True)
+class SharedPlace:
+    """One of the places at which the rows of a shared table stand.
+
+    Attributes:
+        path: As the layout spells it, and the column says it.
+        parent: The table, as it is written, whose rows these belong to; None for none.
+    """
+
+    path: str
+    parent: str | None
+
+
 @dataclass(frozen=True, slots=True)
 class Table:
     """One table: a level of the structure, with its key columns first.
@@ -74,6 +108,9 @@ class Table:
         is_single: Whether its rows are objects, of which each row above has one at most.
         why: Why it is a table of its own, where neither an array nor a dictionary says so.
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
+        place_key: Of a shared table: name of the column with the place of a row.
+        place: Of a table with the rows at one place of a shared one: this place, as that column says it.
+        places: Of a shared table: all of them. `parent` is that of the first then.
     """
 
     name: str
@@ -97,23 +134,46 @@ class Table:
     once: str = ""
     is_single: bool = False
     why: str = ""
+    place_key: str | None = None
+    place: str = ""
+    places: tuple[SharedPlace, ...] = ()
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""
-        names = (self.row_key, self.parent_key, self.within_key, self.through_key, self.ordinal)
+        place = self.place_key if self.places else None
+        names = (self.row_key, place, self.parent_key, self.within_key, self.through_key, self.ordinal)
         return [name for name in names if name is not None]
+
+    def parents(self) -> list[str]:
+        """Return the tables whose rows these belong to: several only of a shared table."""
+        found = [place.parent for place in self.places] if self.places else [self.parent]
+        return [name for name in dict.fromkeys(found) if name is not None]
+
+    def only_parent(self) -> str | None:
+        """Return the table whose rows these belong to; None at the top, and where it depends on the place."""
+        parents = self.parents()
+        return parents[0] if len(parents) == 1 else None
+
+    def refers_by_place(self) -> bool:
+        """Say whether it depends on the place of a row in which table the row is that it belongs to."""
+        return len(self.parents()) > 1
 
     def key_type_of(self, name: str) -> Literal["integer", "text"]:
         """Return the type of a key column."""
-        return "integer" if name == self.ordinal else self.key_type
+        if name == self.ordinal:
+            return "integer"
+        return "text" if self.places and name == self.place_key else self.key_type
 
     def _key_arrow_type(self, name: str) -> Any:
         return pa.int64() if self.key_type_of(name) == "integer" else pa.large_string()
 
     def references(self) -> list[tuple[str, str]]:
-        """Return the columns that hold the primary key of another table's row, with that table's name."""
+        """Return the columns that hold the primary key of another table's row, with that table's name.
+
+        Of a shared table whose rows belong to several tables the column for that is none of them.
+        """
         pairs = (
-            (self.parent_key, self.parent),
+            (self.parent_key, self.only_parent()),
             (self.within_key, self.name),
             (self.through_key, self.through),
             (self.document_key, self.documents),
@@ -156,3 +216,25 @@ class TableSet:
     def has_digest_keys(self) -> bool:
         """Whether keys are digests."""
         return self.tables[0].key_type == "text"
+
+
+def written_tables(tables: Iterable[Table]) -> tuple[Table, ...]:
+    """Return tables as they are written: those with the rows at the places of a shared one are one."""
+    groups: dict[str, list[Table]] = {}
+    for table in tables:
+        groups.setdefault(written_name(table.name), []).append(table)
+    return tuple(
+        group[0] if group[0].name == name else _shared(name, group) for name, group in groups.items()
+    )
+
+
+def _shared(name: str, members: list[Table]) -> Table:
+    first = members[0]
+    parent, through = (None if each is None else written_name(each) for each in (first.parent, first.through))
+    if first.once:
+        return replace(first, name=name)
+    places = tuple(
+        SharedPlace(each.place, None if each.parent is None else written_name(each.parent))
+        for each in members
+    )
+    return replace(first, name=name, parent=parent, through=through, places=places, place="")

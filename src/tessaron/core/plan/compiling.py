@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -17,14 +18,17 @@ from tessaron.core.layout.layout_faults import LayoutError, LayoutFault
 from tessaron.core.layout.layout_model import ReadingPart, TablePart
 from tessaron.core.layout.layout_paths import JsonLayoutPaths, LayoutPaths
 from tessaron.core.layout.layout_xml_paths import XmlLayoutPaths
+from tessaron.core.layout.shared_places import with_places
 from tessaron.core.layout.table_set import (
     ORDINAL,
     PARENT_KEY,
+    PLACE,
     ROW_KEY,
     THROUGH_KEY,
     WITHIN_KEY,
     Column,
     Table,
+    written_name,
 )
 from tessaron.core.layout.toml_lines import Keys
 from tessaron.core.plan.column_plans import ColumnMaker, TableColumns
@@ -78,13 +82,13 @@ def compile_layout(
 
 class _Compiler:
     def __init__(self, checked: CheckedLayout, source: str, secret: bytes, strict: bool):
-        part = with_rests(with_values_from_above(checked.part))
-        self._part, self._lines, self._source = part, checked.lines, source
+        self._lines, self._source = checked.lines, source
         self._secret, self._strict = secret, strict
         self._faults: list[LayoutFault] = list(checked.faults)
         self._broken = {fault.keys[:-1] for fault in checked.faults} | {
             fault.keys for fault in checked.faults
         }
+        self._part = part = with_places(with_rests(with_values_from_above(checked.part)), self.say)
         self._spelling: LayoutPaths = (
             XmlLayoutPaths(part) if part.reading.format == "xml" else JsonLayoutPaths()
         )
@@ -97,8 +101,11 @@ class _Compiler:
 
     def say(self, keys: Keys, message: str) -> None:
         """Keep a mistake; what only follows from one of form is not said."""
-        if keys not in self._broken:
-            self._faults.append(LayoutFault(keys, message, self._lines.line_of(keys)))
+        keys = tuple(map(written_name, keys))
+        fault = LayoutFault(keys, _NUMBERS.sub("", message), self._lines.line_of(keys))
+        # What is wrong with a shared table would be said for each of its places.
+        if keys not in self._broken and fault not in self._faults:
+            self._faults.append(fault)
 
     def compile(self) -> CompiledLayout:
         part = self._part
@@ -118,6 +125,7 @@ class _Compiler:
                 outer, has_digest_keys=False, natural_key=(), containers=self._references.containers()
             )
         keys = {name: tuple(table.key) for name, table in part.tables.items() if table.key}
+        self._check_shared(plan)
         self._check_keys(keys)
         self._references.check(plan, outer)
         for at, message in find_cycles(plan.tables):
@@ -128,8 +136,8 @@ class _Compiler:
         return CompiledLayout(
             plan,
             outer,
-            keys,
-            tuple(each for table in plans for each in table.columns if each.conditions.unique),
+            {written_name(name): columns for name, columns in keys.items()},
+            tuple(_uniques(plans)),
             self._paths(),
             part.reading,
             any(_origin_of(each) in _PLACES for table in plans for each in table.columns),
@@ -139,13 +147,26 @@ class _Compiler:
     def _paths(self) -> dict[str, str]:
         found: dict[str, str] = {}
         for name, columns in self._columns.items():
-            found[name] = self._rows.text(name)
+            shown = written_name(name)
+            text = self._rows.text(name)
+            found[shown] = f"{found[shown]}, {text}" if shown in found else text
             for each in columns.plans:
                 if each.source is not None and not isinstance(
                     each.source.path[-1:] and each.source.path[-1], Origin
                 ):
-                    found[f"{name}.{each.name}"] = each.text
+                    found[f"{shown}.{each.name}"] = each.text
         return found
+
+    def _check_shared(self, plan: LayingPlan) -> None:
+        """Check that what the rows of shared tables refer to is one table, whatever their place."""
+        for name, members in plan.shared.items():
+            keys = ("tables", name, "shared")
+            if len({(each.within_key, each.through and written_name(each.through)) for each in members}) > 1:
+                self.say(
+                    keys, "at some of these places the structure contains itself otherwise than at others"
+                )
+            if any(each.parent is None and not each.once for each in members):
+                self.say(keys, "expected paths of what stands in rows of another table, got the records")
 
     def _check_reading(self) -> None:
         records = self._part.reading.records
@@ -380,6 +401,7 @@ class _Compiler:
         has_ordinal = parent is not None and not plan.is_flat and not is_aside
         wanted = {
             ROW_KEY: part.row_key or ROW_KEY,
+            PLACE: (part.place or PLACE) if part.shared and not part.once else None,
             PARENT_KEY: (part.parent_key or PARENT_KEY) if parent else None,
             ORDINAL: (part.ordinal or ORDINAL) if has_ordinal else None,
             WITHIN_KEY: WITHIN_KEY if is_recursive else None,
@@ -395,17 +417,30 @@ class _Compiler:
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
             *self._references.enclosing(name, columns), part.only_filled, part.once or "",
+            place_key=keys[PLACE], place=part.shared[0] if part.shared else "",
         )  # fmt: skip
 
     def _table_at(self, skeleton: ShapeNode, node: ShapeNode, names: list[str]) -> str | None:
         return next((each for each in names if skeleton.find(self._rows.level(each)) is node), None)
 
 
+_NUMBERS = re.compile("\0[0-9]+")
 _PLACES = frozenset((Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER))
 
 
 def _origin_of(plan: ColumnPlan) -> Any:
     return plan.source.path[-1] if plan.source is not None and plan.source.path else None
+
+
+def _uniques(plans: Iterable[TablePlan]) -> Iterator[ColumnPlan]:
+    """Yield the columns of which every value must be there once, those of a shared table once, too."""
+    seen = set()
+    for table in plans:
+        for each in table.columns:
+            at = written_name(table.name), each.name
+            if each.conditions.unique and at not in seen:
+                seen.add(at)
+                yield replace(each, table=at[0])
 
 
 def _is_value(plan: ColumnPlan) -> bool:

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from tessaron.core.base.paths import ABOVE, Path
-from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.layout.table_set import Table, TableSet, written_name, written_tables
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.types.column_types import ColumnType
 from tessaron.core.types.fitting import PLAIN, Spelling
@@ -194,7 +194,7 @@ class LayingPlan:
     """All that turns fragments into rows.
 
     Attributes:
-        tables: All tables, parents before children.
+        tables: All tables, parents before children; one for each place of a shared table.
         rearrangements: Changes of structure, in their order.
         skeleton: The structure that tables and columns suppose, settled.
         selection: The paths that are parsed, as a tree; see `selecting`.
@@ -225,8 +225,21 @@ class LayingPlan:
 
     def written(self) -> TableSet:
         """Return the tables that are written."""
-        tables = tuple(each.table for each in self.tables if each.table)
+        return self._written
+
+    @cached_property
+    def _written(self) -> TableSet:
+        tables = written_tables(each.table for each in self.tables if each.table)
         return TableSet(tables, self.natural_key, self.exact)
+
+    @cached_property
+    def shared(self) -> Mapping[str, tuple[Table, ...]]:
+        """The tables with the rows at each place, by the shared table that they are written as."""
+        found: dict[str, list[Table]] = {}
+        for each in self.tables:
+            if each.table is not None and written_name(each.name) != each.name:
+                found.setdefault(written_name(each.name), []).append(each.table)
+        return {name: tuple(members) for name, members in found.items()}
 
     def table(self, name: str) -> TablePlan:
         """Return a table by its name."""

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 from tessaron.core.base.errors import DataError, Place
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.table_set import written_name
 from tessaron.core.rebuild.places import TablePlaces
 
 
@@ -87,7 +88,7 @@ class _Rows:
             if count and (at[0] < last or (at[1:] < at[:-1]).any()):
                 raise OutOfOrderError(
                     "its rows do not stand in the order of the rows they belong to",
-                    Place(self._name),
+                    Place(written_name(self._name)),
                     "order",
                 )
             if count:
@@ -149,8 +150,7 @@ class GroupReader:
                 key = left.column(each.table.parent_key)[0].as_py()
                 taken = self._rows[each.table.name].taken
                 raise OutOfOrderError(
-                    f"row {taken + 1:,} belongs to {each.table.parent} {in_quotes(key)}, which is "
-                    f"not there or stands "
-                    "further up",
-                    Place(each.table.name), "foreign_key",
+                    f"row {taken + 1:,} belongs to {written_name(str(each.table.parent))} {in_quotes(key)}, "
+                    "which is not there or stands further up",
+                    Place(written_name(each.table.name)), "foreign_key",
                 )  # fmt: skip

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from tessaron.core.base.paths import Origin, Path
 from tessaron.core.layout.layout_model import LayoutPart
+from tessaron.core.layout.table_set import written_column
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.layout_rests import form_of
 from tessaron.core.plan.plan import LayingPlan, is_turned_back
@@ -63,7 +64,7 @@ def way_back(compiled: CompiledLayout, part: LayoutPart, without: Mapping[str, s
 def raw_columns(compiled: CompiledLayout) -> dict[str, str]:
     """Return the columns that hold a part of the document as it is written, and why they are looked at."""
     return {
-        f"{table.name}.{column.name}": "kept as it is written"
+        written_column(f"{table.name}.{column.name}"): "kept as it is written"
         for plan in (compiled.records, *(() if compiled.around is None else (compiled.around,)))
         for table in plan.tables
         for column in table.columns
@@ -77,7 +78,7 @@ _FROM = (Origin.FILE, Origin.RECORD, Origin.LINE, Origin.NUMBER)
 def origin_columns(compiled: CompiledLayout) -> dict[str, str]:
     """Return the columns that tell where a record comes from, with the reason to look at them."""
     return {
-        f"{table.name}.{column.name}": "where the record comes from"
+        written_column(f"{table.name}.{column.name}"): "where the record comes from"
         for table in compiled.records.tables
         for column in table.columns
         if column.source is not None and column.source.path[-1:] and column.source.path[-1] in _FROM
@@ -115,12 +116,13 @@ def _places(
         assert table.table is not None
         forms = {}
         for column in table.columns:
-            if f"{table.name}.{column.name}" in lost:
+            shown = written_column(f"{table.name}.{column.name}")
+            if shown in lost:
                 continue
             if is_turned_back(column, table):
                 forms[column.name] = form_of(column)
             elif not column.hidden:
-                lost[f"{table.name}.{column.name}"] = _reason(column.value is not None, column.fold)
+                lost[shown] = _reason(column.value is not None, column.fold)
         made.append(TurnedBack(table.table, forms, table.with_empty))
     return places_of_tables(made, again), ""
 

@@ -19,6 +19,7 @@ from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.levels import Levels
 from tessaron.core.tables.problems import Problem, told
 from tessaron.core.tables.row_batches import RowBatches
+from tessaron.core.tables.shared_rows import share
 from tessaron.core.tape.branches import fragment_of, tree_of
 from tessaron.core.tape.fragment import Fragment
 
@@ -75,6 +76,9 @@ def lay(
         laid.filtered, laid.met = filtered_rows(columns), met_in(levels, plan)
         unfit = {problem.name: problem.rows[indices] for problem, indices in relevant if _is_unfit(problem)}
         count_read(laid, levels, plan, rows, unfit)
+    if plan.shared:
+        members = (each.name for tables in plan.shared.values() for each in tables)
+        share(laid, plan, {name: rows.records(plan.table(name)) for name in members})
     return laid
 
 

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import array_of
@@ -41,15 +42,48 @@ class RowNumbers:
     def _numbered(self, batch: Any, table: Table) -> Any:
         if table.key_type == "text":
             return batch
-        references = [(table.row_key, table.name), (table.parent_key, table.parent)]
-        references += [(table.within_key, table.name), (table.through_key, table.through)]
-        for column, other in references:
-            before = self.rows.get(other, 0) if other is not None else 0
-            if column is not None and before:
-                index = batch.schema.get_field_index(column)
-                keys = _plus(batch.column(index), before)
-                batch = batch.set_column(index, batch.schema.field(index), keys)
+        for column, others in _references(table):
+            before = {other: self.rows.get(other, 0) for other in others}
+            if len(before) > 1:
+                batch = _replaced(batch, column, self._plus_by_place(batch, column, table))
+            elif (count := sum(before.values())) and batch.num_rows:
+                batch = _replaced(batch, column, _plus(batch.column(column), count))
         return batch
+
+    def _plus_by_place(self, batch: Any, column: str, table: Table) -> Any:
+        keys = batch.column(column)
+        before = np.zeros(batch.num_rows, np.int64)
+        for parent, rows in rows_by_parent(batch, table):
+            before[rows] = self.rows.get(parent, 0)
+        return pc.add(keys, array_of(before))
+
+
+def _references(table: Table) -> Iterator[tuple[str, list[str]]]:
+    """Yield the columns with keys of rows, each with the tables that these rows may be of."""
+    found = (
+        (table.row_key, [table.name]),
+        (table.parent_key, table.parents()),
+        (table.within_key, [table.name]),
+        (table.through_key, [table.through]),
+    )
+    for column, others in found:
+        known = [other for other in others if other is not None]
+        if column is not None and known:
+            yield column, known
+
+
+def rows_by_parent(batch: Any, table: Table) -> Iterator[tuple[str, Bools]]:
+    """Yield the tables that rows of a shared table belong to, each with a mask of those rows."""
+    spelled = pa.array([place.path for place in table.places], pa.large_string())
+    numbers = pc.index_in(batch.column(str(table.place_key)), spelled).fill_null(len(table.places)).to_numpy()
+    for parent in table.parents():
+        of_parent = np.array([*(place.parent == parent for place in table.places), False])
+        yield parent, of_parent[numbers]
+
+
+def _replaced(batch: Any, column: str, values: Any) -> Any:
+    index = batch.schema.get_field_index(column)
+    return batch.set_column(index, batch.schema.field(index), values)
 
 
 def _plus(keys: Any, before: int) -> Any:
@@ -69,20 +103,29 @@ def renumber(laid: Laid, plan: LayingPlan, dropped: Bools) -> Laid:
         batches[table.name] = batch.filter(array_of(kept))
     if not plan.has_digest_keys:
         for table in plan.written().tables:
-            batches[table.name] = _with_numbers(batches[table.name], table, numbers)
+            batches[table.name] = with_numbers(batches[table.name], table, numbers)
     return replace(laid, batches=batches)
 
 
-def _with_numbers(batch: Any, table: Table, numbers: dict[str, Int64s]) -> Any:
-    pairs = [(table.row_key, table.name), (table.parent_key, table.parent)]
-    pairs += [(table.within_key, table.name), (table.through_key, table.through)]
-    for column, other in pairs:
-        if column is None or other is None or not batch.num_rows:
+def with_numbers(batch: Any, table: Table, numbers: Mapping[str, Int64s]) -> Any:
+    """Return a batch in which the keys of rows of some tables, counted from 1, are others.
+
+    Args:
+        batch: Rows of a table.
+        table: The table.
+        numbers: By table the new key of each row.
+    """
+    for column, others in _references(table):
+        if not batch.num_rows or all(other not in numbers for other in others):
             continue
-        index = batch.schema.get_field_index(column)
-        old = batch.column(index)
-        known = old.is_valid().to_numpy(zero_copy_only=False)
-        places = old.fill_null(1).to_numpy() - 1
-        new = array_of(numbers[other][places], ~known if not known.all() else None)
-        batch = batch.set_column(index, batch.schema.field(index), new)
+        keys = batch.column(column)
+        known = keys.is_valid().to_numpy(zero_copy_only=False)
+        rows = keys.fill_null(1).to_numpy() - 1
+        if len(others) == 1:
+            made = numbers[others[0]][rows]
+        else:
+            made = np.zeros(len(rows), np.int64)
+            for parent, mask in rows_by_parent(batch, table):
+                made[mask] = numbers[parent][rows[mask]]
+        batch = _replaced(batch, column, array_of(made, ~known if not known.all() else None))
     return batch

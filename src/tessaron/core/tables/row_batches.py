@@ -8,13 +8,13 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.base.arrays import array_of
+from tessaron.core.base.digest_keys import digest_of_columns, places_among, salt_of
 from tessaron.core.base.digests import Digests, digest_texts, digest_words, hex_of
 from tessaron.core.base.paths import Origin
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.layout.table_set import Table
 from tessaron.core.plan.plan import TablePlan
 from tessaron.core.tables.columns import Columns
-from tessaron.core.tables.digest_keys import digest_of_columns, places_among, salt_of
 from tessaron.core.tables.row_sets import RowSet
 
 
