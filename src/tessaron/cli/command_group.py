@@ -240,9 +240,20 @@ most_columns_option = click.option(
 )
 
 
+shared_option = click.option(
+    "--shared",
+    metavar="PATH",
+    multiple=True,
+    help="One table for all places of the structure at PATH, however few; PATH as a survey shows it.",
+)
+not_shared_option = click.option(
+    "--not-shared", is_flag=True, help="No other table for a structure that stands at many places."
+)
+
+
 def dividing_options(command: Any) -> Any:
     """Add the options that say how rows are divided into tables."""
-    return undivided_option(most_columns_option(command))
+    return undivided_option(shared_option(not_shared_option(most_columns_option(command))))
 
 
 origin_option = click.option("--origin", is_flag=True, help="Add columns with file, record number and line.")

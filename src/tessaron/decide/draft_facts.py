@@ -13,8 +13,9 @@ from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
 from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.model.division import UNDIVIDED
 from tessaron.core.shape.shape import ShapeNode
-from tessaron.decide.draft_parts import lookups_of_draft, parts_of_draft
+from tessaron.decide.draft_parts import division_of_draft, with_lookups
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
@@ -41,11 +42,11 @@ def tables_of_draft(reading: SourceReading, options: Options) -> tuple[TableSet,
     if not record.row_count:
         raise UsageError("there are no records to draft a layout from")
     # A flat table has all that is above its rows, in whatever tables it would stand.
-    parts = [] if options.flat is not None else parts_of_draft(reading, options)
+    division = UNDIVIDED if options.flat is not None else division_of_draft(reading, options)
     if options.lookups:
-        parts += lookups_of_draft(reading, parts)
+        division = with_lookups(division, reading)
     tables, around = draft_tables(
-        record, reading.top_name(), reading.around_records(), options.names, options.exact, parts
+        record, reading.top_name(), reading.around_records(), options.names, options.exact, division
     )
     return replace(_without_own_origins(tables, options), natural_key=tuple(options.key)), around
 

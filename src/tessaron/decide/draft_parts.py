@@ -2,28 +2,90 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+from difflib import get_close_matches
 
-from tessaron.core.base.paths import Path, level_of
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.paths import Path, format_path, level_of
+from tessaron.core.base.visible import in_quotes
 from tessaron.core.model.dependencies import Dependency, DependencyCounts, DependencyWork, watched_fields
+from tessaron.core.model.division import Division
 from tessaron.core.model.filled_by_kind import FilledCounts, FilledWork, Kinds, kinds_of, watched_levels
 from tessaron.core.model.parting import RowPart, part, part_alternatives
+from tessaron.core.model.sharing import SharedStructure, shared_structures
+from tessaron.core.shape.shape import ShapeNode
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 
 
-def parts_of_draft(reading: SourceReading, options: Options) -> list[RowPart]:
-    """Take the parts off the records' shape that shall be tables of their own, and return them.
+def division_of_draft(reading: SourceReading, options: Options) -> Division:
+    """Divide the records' shape into what shall be tables of their own, and return how.
 
     Args:
         reading: What was read and settled; its shape is changed.
-        options: Whether anything is to be divided, and how wide a table may be.
+        options: Whether anything is to be divided or shared, and how wide a table may be.
+
+    Raises:
+        UsageError: When a structure shall be shared that stands nowhere, or at one place.
     """
-    if options.undivided:
-        return []
     record = reading.records.shape.record
-    found = part_alternatives(record)
-    return [*found, *part(record, _kinds(reading), options.most_columns)]
+    wanted = WantedPlaces(options.shared)
+    by_itself = not (options.undivided or options.not_shared)
+    shared = shared_structures(record, options.most_columns, wanted, by_itself) if by_itself or wanted else []
+    wanted.check(record, shared)
+    if options.undivided:
+        return Division((), shared)
+    whole = {id(node) for each in shared for level in each.levels for node in level.walk()}
+    found = part_alternatives(record, whole)
+    parts = [*found, *part(record, _kinds(reading), options.most_columns, whole)]
+    return Division(parts, shared)
+
+
+class WantedPlaces:
+    """The structures that shall be shared: a path of each, as a survey shows it."""
+
+    def __init__(self, texts: Sequence[str]):
+        self._texts = {_without_each(text.strip()): text for text in texts}
+
+    def __bool__(self) -> bool:
+        return bool(self._texts)
+
+    def __call__(self, path: Path) -> bool:
+        """Say whether the structure at a path was named."""
+        return _without_each(format_path(path)) in self._texts
+
+    def check(self, record: ShapeNode, shared: Sequence[SharedStructure]) -> None:
+        """Check that all that was named is shared now.
+
+        Raises:
+            UsageError: When it is not.
+        """
+        levels = {id(level) for each in shared for level in each.levels}
+        paths = {_without_each(format_path(path)): id(node) for node, path in _with_paths(record)}
+        there = {_without_each(format_path(path)) for node, path in _with_paths(record) if id(node) in levels}
+        for plain, text in self._texts.items():
+            if plain in there:
+                continue
+            if plain in paths:
+                reason = "is no structure that stands elsewhere too, or is part of one that contains itself"
+                raise UsageError(f"{in_quotes(text)} {reason}; tessaron survey shows what stands where")
+            near = get_close_matches(plain, list(paths), 3, 0.5)
+            hint = f"near it: {', '.join(near)}" if near else "tessaron survey shows all paths"
+            raise UsageError(f"nothing stands at {in_quotes(text)}, so it cannot be shared; {hint}")
+
+
+def _without_each(path: str) -> str:
+    """Return a path as text without the steps to each element: what is named is the structure."""
+    return path.replace("[*]", "").rstrip("/") or path
+
+
+def _with_paths(record: ShapeNode) -> Iterator[tuple[ShapeNode, Path]]:
+    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
+    while pending:
+        node, path = pending.pop()
+        yield node, path
+        pending += [(child, (*path, step)) for step, child in node.children.items()]
 
 
 def _kinds(reading: SourceReading) -> dict[Path, list[Kinds]]:
@@ -41,13 +103,19 @@ def _kinds(reading: SourceReading) -> dict[Path, list[Kinds]]:
     return {level.path: kinds_of(level, counts) for level, counts in zip(levels, counted, strict=True)}
 
 
-def lookups_of_draft(reading: SourceReading, parts: Sequence[RowPart]) -> list[RowPart]:
-    """Return the fields that follow from another, as parts in which each value of that has one row.
+def with_lookups(division: Division, reading: SourceReading) -> Division:
+    """Return a division in which the fields that follow from another are parts, too.
+
+    Each value of that other field has one row in such a part.
 
     Args:
+        division: What has tables of its own already; fields among that stay where they are.
         reading: What was read, settled and profiled.
-        parts: What is taken off the rows already; fields among that stay where they are.
     """
+    return replace(division, parts=[*division.parts, *_lookups(reading, division.parts)])
+
+
+def _lookups(reading: SourceReading, parts: Sequence[RowPart]) -> list[RowPart]:
     record = reading.records.shape.record
     levels = watched_fields(record)
     counts = DependencyCounts()

@@ -62,6 +62,8 @@ _IN_LAYOUT = {
     "xsd": "xsd under [reading]",
     "exact": "exact = true at the top",
     "undivided": "tables with only_filled, or with the path of an object",
+    "shared": "tables with shared",
+    "not_shared": "tables without shared",
     "most_columns": "the columns of its tables",
     "lookups": "tables with once",
 }
@@ -103,6 +105,10 @@ class Options:
             against.
         undivided: Whether a level is one table always: else what only rows of one kind have, or few rows, are
             tables of their own.
+        shared: Paths of structures that stand at several places and have one table for all of them, however
+            few these are.
+        not_shared: Whether no other structure has one table for all its places: else what stands at more than
+            a handful of places, or makes a table too wide.
         most_columns: So many columns, at most, has a drafted table.
         lookups: Whether a draft has tables of fields that follow from another.
         stop_after: So many rejects are one too many: the run fails then. None for no limit.
@@ -140,6 +146,8 @@ class Options:
     xsd: str | None = None
     exact: bool = False
     undivided: bool = False
+    shared: Sequence[str] = ()
+    not_shared: bool = False
     most_columns: int = MOST_COLUMNS
     lookups: bool = False
     stop_after: int | None = None
@@ -191,7 +199,7 @@ class Options:
         Raises:
             UsageError: With the first thing that is not.
         """
-        for path in (self.records, *self.dictionaries, *self.not_dictionaries):
+        for path in (self.records, *self.dictionaries, *self.not_dictionaries, *self.shared):
             if path is not None:
                 from tessaron.core.query.jsonpath import parse_path
 

@@ -11,11 +11,11 @@ from tessaron.core.base.kinds import SCALAR_KINDS
 from tessaron.core.base.paths import Origin, Path, format_path, markup_path
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.around_tables import draft_tables
-from tessaron.core.layout.table_set import Column, Table, TableSet
+from tessaron.core.layout.table_set import Column, Table, TableSet, written_column
 from tessaron.core.plan.drafted_plan import flat_plan, plan_of
 from tessaron.core.plan.plan import Plans
 from tessaron.core.shape.shape import ShapeNode
-from tessaron.decide.draft_parts import parts_of_draft
+from tessaron.decide.draft_parts import division_of_draft
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
@@ -58,7 +58,7 @@ def drafted_tables(reading: SourceReading, options: Options) -> Drafted:
         reading.top_name(),
         reading.around_records(),
         exact=options.exact,
-        parts=parts_of_draft(reading, options),
+        division=division_of_draft(reading, options),
     )
     reading.note_unkept(tables)
     tables = _with_keys(_chosen(tables, reading, options), options)
@@ -67,7 +67,10 @@ def drafted_tables(reading: SourceReading, options: Options) -> Drafted:
         plan_of(tables, reading.records.shape.record),
         None if around is None else plan_of(around, reading.documents.shape.record),
     )
-    counted = dict(_counted(reading.records, tables))
+    counted: dict[str, Counted] = {}
+    for name, found in _counted(reading.records, tables):
+        shown = written_column(name)
+        counted[shown] = Counted(found.read + (counted[shown].read if shown in counted else 0))
     counted |= {} if around is None else dict(_counted(reading.documents, around))
     return Drafted(
         plans,

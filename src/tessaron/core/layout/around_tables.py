@@ -10,7 +10,7 @@ from tessaron.core.base.naming import Names
 from tessaron.core.base.paths import ELEMENT, ENCLOSING, Origin, Path
 from tessaron.core.layout.drafting import NameStyle, draft_layout
 from tessaron.core.layout.table_set import Column, Table, TableSet
-from tessaron.core.model.parting import RowPart
+from tessaron.core.model.division import UNDIVIDED, Division
 from tessaron.core.shape.shape import Shape, ShapeNode
 
 
@@ -35,7 +35,7 @@ def draft_tables(
     around: AroundRecords | None,
     style: NameStyle = "path",
     exact: bool = False,
-    parts: Sequence[RowPart] = (),
+    division: Division = UNDIVIDED,
 ) -> tuple[TableSet, TableSet | None]:
     """Return the layout that Tessaron proposes for records, and for what stands around them.
 
@@ -45,10 +45,10 @@ def draft_tables(
         around: What stands around the records; None where that is not kept.
         style: As in `draft_layout`.
         exact: As in `draft_layout`.
-        parts: As in `draft_layout`, of the records.
+        division: As in `draft_layout`, of the records.
     """
     names = Names()
-    tables = draft_layout(record, name, names, style=style, exact=exact, parts=parts)
+    tables = draft_layout(record, name, names, style=style, exact=exact, division=division)
     if around is None:
         return _without_references(tables), None
     documents = _without_blanks(

@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.naming import Names, snake_case
 from tessaron.core.base.paths import ENTRY, TEXT_STEP, Origin, Path, local_name, qualified_name
+from tessaron.core.layout.shared_drafting import FoundPlace, SharedTables
 from tessaron.core.layout.table_set import (
     ORDINAL,
     PARENT_KEY,
+    PLACE,
     ROW_KEY,
     THROUGH_KEY,
     WITHIN_KEY,
@@ -20,6 +22,7 @@ from tessaron.core.layout.table_set import (
     Table,
     TableSet,
 )
+from tessaron.core.model.division import UNDIVIDED, Division
 from tessaron.core.model.level_places import has_column
 from tessaron.core.model.parting import RowPart
 from tessaron.core.shape.inference import infer_type
@@ -57,6 +60,7 @@ class _Level:
     name: str
     parent: str | None
     owner: ShapeNode
+    is_shared: bool = False
 
 
 def draft_layout(
@@ -66,7 +70,7 @@ def draft_layout(
     rows: Path = (),
     style: NameStyle = "path",
     exact: bool = False,
-    parts: Sequence[RowPart] = (),
+    division: Division = UNDIVIDED,
 ) -> TableSet:
     """Return the layout that Tessaron proposes: a table for the records, every array and every dictionary.
 
@@ -77,25 +81,65 @@ def draft_layout(
         rows: The path of the top level.
         style: Whether columns are named by their path below the level, or by as little of it as is needed.
         exact: Whether every table keeps the rest of its rows; else those where strings and numbers mix.
-        parts: What is taken off the rows of its level (see `parting`).
+        division: What has tables of its own besides.
     """
-    names = names or Names()
-    top = names.claim(name, otherwise="records")
-    tables: list[Table] = []
-    tables_by_level: dict[int, str] = {}
-    reasons = {part.paths[0]: part.why for part in parts if part.is_object}
-    pending = [_Level(record, rows, top, None, record)]
-    while pending:
-        level = pending.pop()
-        tables_by_level[id(level.node)] = level.name
-        places = list(_places_on(level))
-        own = [part for part in parts if part.level == level.path and not part.is_object]
-        base, *beside = _draft_tables(level, places, own, names, style, exact)
-        tables += [replace(base, why=reasons.get(level.path[:-1], "")), *beside]
-        below = [child for place in places for child in _levels_at(place, level, names)]
-        pending.extend(reversed(below))
-    named = tuple(_name_through(table, record, tables_by_level) for table in tables)
-    return TableSet(named, exact=exact)
+    drafting = _Drafting(names or Names(), style, exact, division)
+    top = drafting.names.claim(name, otherwise="records")
+    shared = SharedTables(record, division.shared, drafting.names, drafting.rows_of)
+    tables, found = drafting.below(_Level(record, rows, top, None, record), shared.numbers)
+    tables = [_name_through(table, record, drafting.tables_by_level) for table in tables]
+    return TableSet((*tables, *shared.at(found)), exact=exact)
+
+
+class _Drafting:
+    """Drafts the tables of levels.
+
+    Attributes:
+        names: Hands out the names of tables.
+        tables_by_level: The tables by the `id` of their level.
+    """
+
+    def __init__(self, names: Names, style: NameStyle, exact: bool, division: Division):
+        self.names, self._style, self._exact, self._parts = names, style, exact, division.parts
+        self._reasons = {part.paths[0]: part.why for part in division.parts if part.is_object}
+        self.tables_by_level: dict[int, str] = {}
+
+    def below(self, top: _Level, numbers: Mapping[int, int]) -> tuple[list[Table], list[FoundPlace]]:
+        """Return the tables of a level and of all below it, and the places of shared structures there.
+
+        Args:
+            top: The level.
+            numbers: The levels of these structures, by `id`.
+        """
+        tables: list[Table] = []
+        found: list[FoundPlace] = []
+        pending = [top]
+        while pending:
+            level = pending.pop()
+            self.tables_by_level[id(level.node)] = level.name
+            places = list(_places_on(level))
+            parts = [] if top.is_shared else self._parts
+            own = [part for part in parts if part.level == level.path and not part.is_object]
+            base, *beside = _draft_tables(level, places, own, self.names, self._style, self._exact)
+            why = "" if top.is_shared else self._reasons.get(level.path[:-1], "")
+            tables += [replace(base, why=why), *beside]
+            below: list[_Level] = []
+            for place in places:
+                for node in place.node.levels_below():
+                    assert node.step is not None
+                    if id(node) in numbers:
+                        rows = (*place.path, node.step)
+                        found.append(FoundPlace(numbers[id(node)], rows, level.name))
+                    else:
+                        below.append(_level_at(node, place, level, self.names))
+            pending.extend(reversed(below))
+        return tables, found
+
+    def rows_of(
+        self, node: ShapeNode, name: str, numbers: Mapping[int, int]
+    ) -> tuple[list[Table], list[FoundPlace]]:
+        """Return the tables of the rows of a shared structure, with paths from the row."""
+        return self.below(_Level(node, (), name, "", ShapeNode(), is_shared=True), numbers)
 
 
 def _places_on(level: _Level) -> Iterator[_Place]:
@@ -117,13 +161,12 @@ def _words(above: tuple[str, ...], step: str) -> tuple[str, ...]:
     return above if step == TEXT_STEP else (*above, step)
 
 
-def _levels_at(place: _Place, level: _Level, names: Names) -> Iterator[_Level]:
-    for node in place.node.levels_below():
-        assert node.step is not None
-        inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
-        words = tuple(map(local_name, place.words)) or (inner,)
-        name = names.claim(level.name, *words, otherwise=inner)
-        yield _Level(node, (*place.path, node.step), name, level.name, place.node)
+def _level_at(node: ShapeNode, place: _Place, level: _Level, names: Names) -> _Level:
+    assert node.step is not None
+    inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
+    words = tuple(map(local_name, place.words)) or (inner,)
+    name = names.claim(level.name, *words, otherwise=inner)
+    return _Level(node, (*place.path, node.step), name, level.name, place.node, level.is_shared)
 
 
 def _draft_tables(
@@ -187,6 +230,7 @@ def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_res
     names = Names()
     columns = _columns_of(shown, names, style)
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
+    keys += [PLACE] * level.is_shared
     keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
     named = {key: names.claim_of(level.name, key) for key in keys}
     origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
@@ -208,6 +252,7 @@ def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_res
         within_key=named.get(WITHIN_KEY),
         through_key=named.get(THROUGH_KEY),
         is_single=level.owner.is_single,
+        place_key=named.get(PLACE),
     )
     documents = [column.name for column in known if column.path[-1] is Origin.DOCUMENT]
     return replace(table, document_key=documents[0]) if documents else table

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from tessaron.core.base.paths import Origin, format_path, is_markup
 from tessaron.core.base.visible import visible
 from tessaron.core.layout.path_spelling import path_below, rows_path
 from tessaron.core.layout.table_reasons import TableReason
-from tessaron.core.layout.table_set import Column, Table, TableSet
+from tessaron.core.layout.table_set import Column, Table, TableSet, written_name
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import places_again
 
@@ -84,18 +84,31 @@ def write_draft(draft: Draft) -> str:
         lines += ["", "[structure]", *structure]
     for table in draft.around:
         lines += ["", *table_lines(table, draft, is_around=True)]
-    for table in draft.tables.tables:
-        lines += ["", *table_lines(table, draft)]
+    for group in _as_written(draft.tables.tables):
+        lines += ["", *table_lines(group[0], draft, places=[table.place for table in group])]
     return "\n".join(lines).lstrip("\n") + "\n"
 
 
-def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str]:
-    """Return the lines of one table."""
-    name = toml_key(table.name)
-    reason = draft.reasons.get(table.name)
+def _as_written(tables: Iterable[Table]) -> list[list[Table]]:
+    """Return tables, those with the rows at the places of a shared one together."""
+    groups: dict[str, list[Table]] = {}
+    for table in tables:
+        groups.setdefault(written_name(table.name), []).append(table)
+    return list(groups.values())
+
+
+def table_lines(table: Table, draft: Draft, is_around: bool = False, places: Sequence[str] = ()) -> list[str]:
+    """Return the lines of one table; of a shared one with its places, given that of the rows at the first."""
+    shown = written_name(table.name)
+    name = toml_key(shown)
+    reason = draft.reasons.get(shown)
     lines = [f"# {visible(reason.shown())}"] if reason is not None else []
     lines.append(f"[tables.{name}]")
-    lines += ["around = true"] * is_around + [f"rows = {toml_text(rows_path(table.rows, draft.record))}"]
+    lines += ["around = true"] * is_around
+    if shown != table.name:
+        lines += _shared_lines(places)
+    else:
+        lines.append(f"rows = {toml_text(rows_path(table.rows, draft.record))}")
     lines += ["only_filled = true"] * table.only_filled
     lines += [f"once = {toml_text(table.once)}"] * bool(table.once)
     is_top = table.parent is None and not table.once
@@ -112,6 +125,10 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False) -> list[str
             ]
         )
     return lines
+
+
+def _shared_lines(places: Sequence[str]) -> list[str]:
+    return ["shared = [", *(f"  {toml_text(place)}," for place in places), "]"]
 
 
 def remark_of(column: Column, remarks: Mapping[str, Remark]) -> str:

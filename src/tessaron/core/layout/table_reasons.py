@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ENTRY, format_path
 from tessaron.core.layout.path_spelling import path_below
-from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.layout.table_set import Table, TableSet, written_name
 from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
 
 
@@ -36,10 +36,12 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
         record: The settled shape that they were drafted from.
     """
     by_name = {table.name: table for table in tables.tables}
-    return {
-        table.name: _reason(table, None if table.parent is None else by_name[table.parent], record)
-        for table in tables.tables
-    }
+    found: dict[str, TableReason] = {}
+    for table in tables.tables:
+        name = written_name(table.name)
+        if name not in found:
+            found[name] = _reason(table, None if table.parent is None else by_name[table.parent], record)
+    return found
 
 
 def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReason:
@@ -51,7 +53,8 @@ def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReaso
             return TableReason(table.why, _moved(parent))
         return TableReason(f"the records, {level.row_count:,} of them")
     if table.why:
-        return TableReason(table.why, _moved(parent))
+        is_shared = bool(table.place)
+        return TableReason(table.why, "a table for each place: --not-shared" if is_shared else _moved(parent))
     owner, place = record.at(table.rows[:-1]), format_path(table.rows[:-1])
     inside = path_below(table.rows[:-1], parent.rows)
     form = "xml" if record.is_markup else "json"

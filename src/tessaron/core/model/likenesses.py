@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 
-from tessaron.core.base.kinds import Kind
+from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path, format_path, plain_name
+from tessaron.core.model.level_places import Placed
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.survey_entries import LikePlaces
 
@@ -16,22 +18,56 @@ SAME_NAMES = 0.75
 """They are alike when so great a share of all their names is in both."""
 _MOST_COMPARED = 500
 """Of more sorts of objects than this only those with quite the same names are taken together."""
+_NUMBERS = (Kind.INTEGER, Kind.LONG_INTEGER, Kind.FRACTION)
+
+
+@dataclass
+class Likeness:
+    """Objects that are alike.
+
+    Attributes:
+        names: The names of their fields, of those that came first.
+        kinds: What the fields hold, where that is known.
+        places: Where they stand.
+    """
+
+    names: frozenset[str]
+    kinds: dict[str, str]
+    places: list[Placed] = field(default_factory=list)
+
+    def fits(self, names: frozenset[str], kinds: Mapping[str, str]) -> bool:
+        """Say whether other objects are like these: most names are the same, and what has them is alike."""
+        both = names & self.names
+        if len(both) < SAME_NAMES * len(names | self.names):
+            return False
+        return all(kinds[name] == self.kinds[name] for name in both if name in kinds and name in self.kinds)
+
+    def name(self) -> str:
+        """Return what they are called in most of their places."""
+        called = Counter(_name_of(path) for _, path in self.places)
+        return min(called, key=lambda each: (-called[each], len(each), each))
 
 
 def like_places(record: ShapeNode) -> tuple[LikePlaces, ...]:
     """Return the structures that stand in several places of a settled shape, those of most places first."""
-    sorts: dict[frozenset[str], list[tuple[Path, int]]] = {}
-    for node, path in _objects(record):
-        names = frozenset(node.members())
-        if len(names) >= LEAST_FIELDS:
-            sorts.setdefault(names, []).append((path, node.counts[Kind.OBJECT]))
-    merged = _merged(sorts) if len(sorts) <= _MOST_COMPARED else list(sorts.items())
-    found = [_told(names, places) for names, places in merged if len(places) >= LEAST_PLACES]
+    enough = [(node, path) for node, path in _objects(record) if len(node.members()) >= LEAST_FIELDS]
+    likenesses = likenesses_of(enough)
+    found = [_told(each) for each in likenesses if len(each.places) >= LEAST_PLACES]
     return tuple(sorted(found, key=lambda each: (-len(each.paths), each.paths[0])))
 
 
-def _objects(record: ShapeNode) -> Iterator[tuple[ShapeNode, Path]]:
-    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
+def likenesses_of(objects: Sequence[Placed]) -> list[Likeness]:
+    """Return objects of a settled shape, those that are alike together."""
+    sorts: dict[tuple[frozenset[str], tuple[tuple[str, str], ...]], Likeness] = {}
+    for node, path in objects:
+        names, kinds = frozenset(node.members()), _kinds_of(node)
+        made = Likeness(names, kinds)
+        sorts.setdefault((names, tuple(sorted(kinds.items()))), made).places.append((node, path))
+    return _merged(list(sorts.values()))
+
+
+def _objects(record: ShapeNode) -> Iterator[Placed]:
+    pending: list[Placed] = [(record, ())]
     while pending:
         node, path = pending.pop()
         if path and node.counts[Kind.OBJECT] and not node.is_dictionary:
@@ -39,26 +75,45 @@ def _objects(record: ShapeNode) -> Iterator[tuple[ShapeNode, Path]]:
         pending += [(child, (*path, step)) for step, child in reversed(node.children.items())]
 
 
-def _merged(
-    sorts: dict[frozenset[str], list[tuple[Path, int]]],
-) -> list[tuple[frozenset[str], list[tuple[Path, int]]]]:
+def _kinds_of(node: ShapeNode) -> dict[str, str]:
+    found = {name: _kind_of(member) for name, member in node.members().items()}
+    return {name: kind for name, kind in found.items() if kind}
+
+
+def _kind_of(node: ShapeNode) -> str:
+    """Return in a word what stands at most of a place; empty for nothing but null."""
+    counts = {
+        "structure": node.counts[Kind.OBJECT] + node.counts[Kind.ARRAY],
+        "number": sum(node.counts[kind] for kind in _NUMBERS),
+        **{kind.name: node.counts[kind] for kind in SCALAR_KINDS if kind not in _NUMBERS},
+    }
+    kind = max(counts, key=lambda each: counts[each])
+    return kind if counts[kind] else ""
+
+
+def _merged(sorts: list[Likeness]) -> list[Likeness]:
     """Return the sorts, those that are alike in one: each goes to the first that it is like."""
-    made: list[tuple[frozenset[str], list[tuple[Path, int]]]] = []
-    for names, places in sorted(sorts.items(), key=lambda item: (-len(item[1]), sorted(item[0]))):
-        like = (others for known, others in made if len(names & known) >= SAME_NAMES * len(names | known))
-        others = next(like, None)
-        if others is None:
-            made.append((names, list(places)))
+    made: list[Likeness] = []
+    exactly: dict[frozenset[str], list[Likeness]] = {}
+    for sort in sorted(sorts, key=lambda each: (-len(each.places), sorted(each.names))):
+        among = made if len(sorts) <= _MOST_COMPARED else exactly.get(sort.names, [])
+        like = next((each for each in among if each.fits(sort.names, sort.kinds)), None)
+        if like is None:
+            made.append(sort)
+            exactly.setdefault(sort.names, []).append(sort)
         else:
-            others += places
+            like.places += sort.places
+            like.kinds = sort.kinds | like.kinds
     return made
 
 
-def _told(names: frozenset[str], places: list[tuple[Path, int]]) -> LikePlaces:
-    called = Counter(_name_of(path) for path, _ in places)
-    name = min(called, key=lambda each: (-called[each], len(each), each))
-    places.sort(key=lambda place: (-place[1], len(place[0]), str(place[0])))
-    return LikePlaces(name, tuple(format_path(path) for path, _ in places), len(names))
+def _told(likeness: Likeness) -> LikePlaces:
+    def most_first(place: Placed) -> tuple[int, int, str]:
+        node, path = place
+        return -node.counts[Kind.OBJECT], len(path), str(path)
+
+    paths = tuple(format_path(path) for _, path in sorted(likeness.places, key=most_first))
+    return LikePlaces(likeness.name(), paths, len(likeness.names))
 
 
 def _name_of(path: Path) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -54,22 +54,26 @@ class RowPart:
     by: Path = ()
 
 
-def part_alternatives(record: ShapeNode) -> list[RowPart]:
+def part_alternatives(record: ShapeNode, whole: Collection[int] = ()) -> list[RowPart]:
     """Take off objects of which each row has exactly one, and return them: their counts alone tell that.
 
     Args:
         record: The shape; it is changed.
+        whole: The levels of which nothing is taken off, by `id`.
     """
     found: list[RowPart] = []
-    between = _between(record)
+    between = between_recursion(record)
     for node, path in levels_of(record):
-        if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
+        if id(node) not in whole and node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
             found += _Level(node, path, between).by_alternatives()
     return found
 
 
 def part(
-    record: ShapeNode, kinds: Mapping[Path, Sequence[Kinds]], most_columns: int = MOST_COLUMNS
+    record: ShapeNode,
+    kinds: Mapping[Path, Sequence[Kinds]],
+    most_columns: int = MOST_COLUMNS,
+    whole: Collection[int] = (),
 ) -> list[RowPart]:
     """Take parts off a settled shape, and return them: what is an object becomes a level of it.
 
@@ -77,10 +81,13 @@ def part(
         record: The shape; it is changed.
         kinds: By the path of a level, by which fields its rows fall into kinds.
         most_columns: So many columns, at most, shall a table have, keys included.
+        whole: As in `part_alternatives`.
     """
     found: list[RowPart] = []
-    between = _between(record)
+    between = between_recursion(record)
     for node, path in levels_of(record):
+        if id(node) in whole:
+            continue
         level = _Level(node, path, between)
         if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
             found += level.by_kind(kinds.get(path, ()))
@@ -94,7 +101,7 @@ def _is_recursive(record: ShapeNode, level: Path) -> bool:
     return bool(level) and record.at(level[:-1]).is_recursive
 
 
-def _between(record: ShapeNode) -> set[int]:
+def between_recursion(record: ShapeNode) -> set[int]:
     """Return what stands between a structure that contains itself and where it stands again, by `id`.
 
     A level more on that way would be one too many to say where a row stands.
@@ -124,7 +131,7 @@ class _Level:
         nodes = [each for each, _ in self._places]
         self._columns: Bools = np.array([has_column(each) for each in nodes], np.bool_)
         self._filled: Int64s = np.array([filled_count(each) for each in nodes], np.int64)
-        self._objects: Bools = np.array([_is_object(each) and id(each) not in between for each in nodes])
+        self._objects: Bools = np.array([is_object(each) and id(each) not in between for each in nodes])
         self._objects[0] = False
         # What was not only null, but rows of other tables, belongs to a kind too.
         self._arrays: Bools = np.array([bool(each.levels_below()) for each in nodes], np.bool_)
@@ -251,7 +258,7 @@ class _Level:
         return (self._index[path[:count]] for count in range(len(self._path) + 1, len(path)))
 
 
-def _is_object(node: ShapeNode) -> bool:
+def is_object(node: ShapeNode) -> bool:
     """Say whether a node stands for objects and nothing else, which could be rows of their own."""
     only = node.counts[Kind.OBJECT] and not node.counts[Kind.ARRAY] and not has_column(node)
     return bool(only) and not (node.is_lifted or node.is_dictionary or node.fold is not None)

@@ -111,6 +111,7 @@ class _Compiler:
         part = self._part
         self._check_reading()
         changes = self._structure.make()
+        self._rows.find_shared()
         places = {name: self._rows.place(name) for name in part.tables}
         for name, table in part.tables.items():
             self._columns[name] = self._maker.make(name, table)

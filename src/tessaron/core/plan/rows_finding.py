@@ -59,6 +59,13 @@ class RowsFinder:
             self._finding.pop()
         return self._places[name]
 
+    def find_shared(self) -> None:
+        """Find the rows of tables around those of shared ones, which may stand before them in the layout."""
+        spelled = {name: part.rows for name, part in self.tables.items() if isinstance(part.rows, str)}
+        if any(part.shared is not None for part in self.tables.values()):
+            for name in sorted(spelled, key=lambda name: len(spelled[name])):
+                self.place(name)
+
     def level(self, name: str) -> Path:
         """Return the level of a table's rows."""
         return self.place(name).level

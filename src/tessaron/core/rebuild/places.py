@@ -175,7 +175,8 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
         again: Where a structure that contains itself stands again, with where it begins.
     """
     made: dict[str, TablePlaces] = {}
-    for each in tables:
+    # Of shared tables some may stand in the layout before those that their rows belong to.
+    for each in sorted(tables, key=lambda given: len(given.table.rows)):
         table = each.table
         made[table.name] = TablePlaces(table, with_empty=each.with_empty)
         parent = made.get(table.parent or "")

@@ -58,7 +58,7 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     _fold_structures(shape.record, rules, notes)
     if rules.is_markup:
         for visit in _visits(_Visit(shape.record, ())):
-            _settle_text(visit.node)
+            settle_text(visit.node)
             _note_wrapper(visit.node, visit.path, notes)
         _settle_late_scalars(shape.record)
     # What was recognised where a structure stood that has been folded since is recognised elsewhere, too.
@@ -80,15 +80,21 @@ def mark_levels(record: ShapeNode, levels: Iterable[Path]) -> None:
 
 
 def part_off(node: ShapeNode) -> None:
-    """Make the objects at a place of a settled shape rows of their own."""
-    node.is_single = node.repeats = True
+    """Make the objects at a place of a settled shape rows of their own, of which each row above has one."""
+    node.is_single = True
+    lift(node)
+
+
+def lift(node: ShapeNode) -> None:
+    """Make what stands at a place of a settled shape rows, as if some of it stood in arrays."""
+    node.repeats = True
     _settle_lifted(node, (), [])
     if node.is_markup:
         # What is to become of text in the elements is said where they stand now.
         element = node.child(ELEMENT)
         element.text_rule, node.text_rule = node.text_rule, ""
         element.emptied, node.emptied = node.emptied, None
-        _settle_text(element)
+        settle_text(element)
 
 
 def _visits(top: _Visit) -> Iterator[_Visit]:
@@ -294,10 +300,10 @@ def _settle_late_scalars(record: ShapeNode) -> None:
                 count = node.move_scalars(element, Kind.ARRAY, with_nulls=True)
                 element.row_count += count
                 moved += count
-            _settle_text(owner.children.get(ELEMENT, owner))
+            settle_text(owner.children.get(ELEMENT, owner))
 
 
-def _settle_text(node: ShapeNode) -> None:
+def settle_text(node: ShapeNode) -> None:
     """Bring the text of elements that hold nothing else to where it stands beside something else."""
     scalars = sum(node.counts[kind] for kind in SCALAR_KINDS)
     has_parts = node.counts[Kind.OBJECT] or TEXT_STEP in node.children
