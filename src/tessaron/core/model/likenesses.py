@@ -44,8 +44,12 @@ class Likeness:
 
     def name(self) -> str:
         """Return what they are called in most of their places."""
-        called = Counter(_name_of(path) for _, path in self.places)
-        return min(called, key=lambda each: (-called[each], len(each), each))
+        called: Counter[str] = Counter()
+        objects: Counter[str] = Counter()
+        for node, path in self.places:
+            called[_name_of(path)] += 1
+            objects[_name_of(path)] += node.counts[Kind.OBJECT]
+        return min(called, key=lambda each: (-called[each], -objects[each], each))
 
 
 def like_places(record: ShapeNode) -> tuple[LikePlaces, ...]:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Each, Path
-from tessaron.core.model.level_places import Placed, has_column, levels_of, places_on_rows
+from tessaron.core.model.level_places import Placed, has_column, levels_of
 from tessaron.core.model.likenesses import LEAST_FIELDS, Likeness, likenesses_of
 from tessaron.core.model.likening import fill_up, liken, together
 from tessaron.core.model.parting import KEY_COLUMNS, between_recursion, is_object
@@ -120,24 +121,46 @@ class _Sharing:
 
     def choose_for_width(self, most: int) -> None:
         """Choose what makes a table wider than it shall be, that with most columns first."""
-        for level, path in list(levels_of(self._record)):
-            places = list(places_on_rows(level, path))
-            width = sum(has_column(node) for node, _ in places)
-            if width <= most:
-                continue
-            here = {id(node) for node, _ in places}
-            sizes = [(self._columns_within(each, here), each) for each in self._left]
-            for size, each in sorted(sizes, key=lambda pair: -pair[0]):
-                if width > most and size > 0 and self._place_count(each) > 1:
-                    self._take(each, f"{width:,} columns are more than a table shall have")
-                    self._left.remove(each)
-                    width -= size
+        of_node = {id(node): index for index, each in enumerate(self._left) for node, _ in each.places}
+        may_be = {index for index, each in enumerate(self._left) if self._place_count(each) > 1}
+        for level, _ in list(levels_of(self._record)):
+            while True:
+                width, sizes = self._widths(level, of_node)
+                found = sorted(may_be & sizes.keys(), key=lambda each: (-sizes[each], each))
+                if width <= most or not found:
+                    break
+                index = found[0]
+                self._take(self._left[index], f"{width:,} columns are more than a table shall have")
+                may_be.remove(index)
 
-    def _columns_within(self, likeness: Likeness, here: set[int]) -> int:
-        inside = [placed for placed in likeness.places if id(placed[0]) in here]
-        if len(inside) < 2:
-            return 0
-        return sum(has_column(node) for placed in inside for node, _ in places_on_rows(*placed))
+    def _widths(self, level: ShapeNode, of_node: Mapping[int, int]) -> tuple[int, Counter[int]]:
+        """Return how many columns rows of a level would have, but for what is shared already.
+
+        Args:
+            level: The level.
+            of_node: The structures that may be shared, by the `id` of their nodes.
+
+        Returns:
+            All columns; and how many of them each structure has that stands at several places there.
+        """
+        width = 0
+        sizes: Counter[int] = Counter()
+        places: Counter[int] = Counter()
+        pending: list[tuple[ShapeNode, tuple[int, ...]]] = [(level, ())]
+        while pending:
+            node, inside = pending.pop()
+            if node is not level and id(node) in self._number:
+                continue
+            if (index := of_node.get(id(node))) is not None:
+                places[index] += 1
+                inside = (*inside, index)
+            if has_column(node):
+                width += 1
+                sizes.update(set(inside))
+            pending += [(child, inside) for step, child in node.children.items() if isinstance(step, str)]
+        for index in [index for index in sizes if places[index] < 2]:
+            del sizes[index]
+        return width, sizes
 
     def _take(self, likeness: Likeness, why: str) -> None:
         self._number |= {id(node): len(self._chosen) for node, _ in likeness.places}
@@ -158,8 +181,8 @@ class _Sharing:
     def made_rows(self) -> list[SharedStructure]:
         """Return what was chosen, its objects made rows."""
         for likeness, _ in self._chosen:
-            liken([node for node, _ in likeness.places])
-        groups = _Groups([[_level(node) for node, _ in likeness.places] for likeness, _ in self._chosen])
+            liken(_current(likeness.places))
+        groups = _Groups([_levels(likeness.places) for likeness, _ in self._chosen])
         groups.close()
         groups.fill_up(self._record)
         return [
@@ -177,35 +200,28 @@ class _Groups:
     """
 
     def __init__(self, levels: list[list[ShapeNode]]):
-        self.levels = levels
-        self._number = {id(node): number for number, group in enumerate(levels) for node in group}
+        self.levels: list[list[ShapeNode]] = [[] for _ in levels]
+        self._number: dict[int, int] = {}
+        for number, group in enumerate(levels):
+            # Some of several structures may have been taken together.
+            self._join(group, number)
 
     def close(self) -> None:
         """Complete them: until each has one form, and all of the same within them belongs to the same."""
-        while any(self._completed(number) for number in range(len(self.levels))):
-            pass
+        self._renewed()
+        changed = True
+        while changed:
+            changed = False
+            for number in range(len(self.levels)):
+                changed |= self._completed(number)
         for levels in self.levels:
             if len(levels) == 1:
                 self._leave(levels)
 
-    def fill_up(self, record: ShapeNode) -> None:
-        """Let each level have all that stands at one of them, but what is a place of another structure."""
-        owners = {id(child): node for node in record.walk() for child in node.children.values()}
-        for levels in filter(None, self.levels):
-            whole, known = together(levels, self._number)
-            known.pop(id(whole), None)
-            for level in levels:
-                fill_up(level, whole, known)
-                # A path to arrays in the one row of an object would be that of the row.
-                owners[id(level)].is_single &= ELEMENT not in whole.children
-
     def _completed(self, number: int) -> bool:
-        """Bring one structure into one form, and complete those within it; say whether anything changed."""
-        group = self.levels[number]
-        if group and not liken(group):
-            self._leave(group)
-            return True
-        pending = [list(group)]
+        """Bring one structure into one form, and complete those within it; say whether any has changed."""
+        changed = self._settle(number)
+        pending = [list(self.levels[number])]
         while pending:
             nodes = pending.pop()
             steps = dict.fromkeys(step for node in nodes for step in node.children)
@@ -216,8 +232,25 @@ class _Groups:
                     pending.append(below)
                 elif len(numbers) > 1 or any(id(node) not in self._number for node in below):
                     self._join(below, min(numbers))
-                    return True
-        return False
+                    changed = True
+        return changed
+
+    def _settle(self, number: int) -> bool:
+        """Bring one structure into one form; say whether levels of any are others by that."""
+        if not liken(self.levels[number]):
+            self._leave(self.levels[number])
+        return self._renewed()
+
+    def _renewed(self) -> bool:
+        """Put in the place of levels what has taken them over; say whether there were any."""
+        changed = False
+        for other, levels in enumerate(self.levels):
+            # What becomes a dictionary takes levels together.
+            if any(node.moved_to is not None for node in levels):
+                self._leave(levels)
+                self._join([node.current() for node in levels], other)
+                changed = True
+        return changed
 
     def _join(self, nodes: list[ShapeNode], number: int) -> None:
         """Let levels belong to one structure."""
@@ -236,6 +269,34 @@ class _Groups:
 
     def _take_out(self, node: ShapeNode, number: int) -> None:
         self.levels[number] = [each for each in self.levels[number] if each is not node]
+
+    def fill_up(self, record: ShapeNode) -> None:
+        """Let each level have all that stands at one of them, but what is a place of another structure."""
+        owners = {id(child): node for node in record.walk() for child in node.children.values()}
+        for levels in filter(None, self.levels):
+            whole, known = together(levels, self._number)
+            known.pop(id(whole), None)
+            for level in levels:
+                fill_up(level, whole, known)
+        for level in (level for levels in self.levels for level in levels):
+            # A path to arrays in the one row of an object would be that of the row.
+            owners[id(level)].is_single &= ELEMENT not in level.children
+
+
+def _levels(places: Sequence[Placed]) -> list[ShapeNode]:
+    """Return the levels with the objects at some places, each once: some may have been taken together."""
+    found = (_level(node) for node in _current(places) if not _is_dictionary_now(node))
+    return list({id(level): level for level in found}.values())
+
+
+def _current(places: Sequence[Placed]) -> list[ShapeNode]:
+    """Return the nodes at some places, or what has taken them over, each once."""
+    return list({id(node.current()): node.current() for node, _ in places}.values())
+
+
+def _is_dictionary_now(node: ShapeNode) -> bool:
+    """Say whether objects that could be rows were taken together with some whose names are data."""
+    return node.is_dictionary and not isinstance(node.step, Each)
 
 
 def _level(node: ShapeNode) -> ShapeNode:
