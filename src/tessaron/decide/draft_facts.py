@@ -8,11 +8,11 @@ from datetime import date
 
 from tessaron._version import __version__
 from tessaron.core.base.errors import UsageError
-from tessaron.core.base.paths import Origin
+from tessaron.core.base.paths import Origin, format_path
 from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
-from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.layout.table_set import Table, TableSet, written_name
 from tessaron.core.model.division import UNDIVIDED
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.decide.draft_parts import division_of_draft, with_lookups
@@ -27,7 +27,7 @@ def draft_of(reading: SourceReading, options: Options) -> Draft:
     tables, around = tables_of_draft(reading, options)
     reading.note_unkept(tables)
     outer = () if around is None else around.tables
-    remarks = _remarks(reading, reading.records.shape.record)
+    remarks = _remarks(reading, reading.records.shape.record, tables)
     made = plain_draft(reading, options, tables, outer, remarks, _head(reading))
     return replace(made, reasons=reasons_of(tables, made.record))
 
@@ -112,8 +112,30 @@ def _head(reading: SourceReading) -> list[str]:
     ]
 
 
-def _remarks(reading: SourceReading, record: ShapeNode) -> Mapping[str, Remark]:
-    return dict(_each_remark(reading, record))
+def _remarks(reading: SourceReading, record: ShapeNode, tables: TableSet) -> Mapping[str, Remark]:
+    found = dict(_each_remark(reading, record))
+    shared: dict[str, list[Table]] = {}
+    for table in tables.tables:
+        shared.setdefault(written_name(table.name), []).append(table)
+    for members in shared.values():
+        if members[0].place:
+            found |= dict(_remarks_of_all(members, found, record))
+    return found
+
+
+def _remarks_of_all(
+    members: Sequence[Table], known: Mapping[str, Remark], record: ShapeNode
+) -> Iterator[tuple[str, Remark]]:
+    """Yield what is known of each column of a shared table at all places, by its path at the first."""
+    counts = [record.at(table.rows).row_count for table in members]
+    rows = max(1, sum(counts))
+    for number, column in enumerate(members[0].columns):
+        paths = (format_path(table.columns[number].path) for table in members)
+        remarks = [known.get(path, Remark(0.0)) for path in paths]
+        filled = sum(count * (each.fill_rate or 0) for count, each in zip(counts, remarks, strict=True))
+        example = next((each.example for each in remarks if each.example), "")
+        note = next((each.note for each in remarks if each.note), "")
+        yield format_path(column.path), Remark(filled / rows, example, note)
 
 
 def _each_remark(reading: SourceReading, record: ShapeNode) -> Iterator[tuple[str, Remark]]:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import replace
 from difflib import get_close_matches
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.paths import Path, format_path, level_of
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.path_spelling import rows_path
 from tessaron.core.model.dependencies import Dependency, DependencyCounts, DependencyWork, watched_fields
-from tessaron.core.model.division import Division
+from tessaron.core.model.division import Division, spared_by
 from tessaron.core.model.filled_by_kind import FilledCounts, FilledWork, Kinds, kinds_of, watched_levels
+from tessaron.core.model.identities import Identities, IdentityWork, WatchedStructure
+from tessaron.core.model.level_places import with_paths
 from tessaron.core.model.parting import RowPart, part, part_alternatives
-from tessaron.core.model.sharing import SharedStructure, shared_structures
+from tessaron.core.model.sharing import SharedStructure, Sharing
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
@@ -30,16 +33,46 @@ def division_of_draft(reading: SourceReading, options: Options) -> Division:
         UsageError: When a structure shall be shared that stands nowhere, or at one place.
     """
     record = reading.records.shape.record
-    wanted = WantedPlaces(options.shared)
-    by_itself = not (options.undivided or options.not_shared)
-    shared = shared_structures(record, options.most_columns, wanted, by_itself) if by_itself or wanted else []
-    wanted.check(record, shared)
+    shared = _shared(reading, options)
     if options.undivided:
         return Division((), shared)
-    whole = {id(node) for each in shared for level in each.levels for node in level.walk()}
-    found = part_alternatives(record, whole)
-    parts = [*found, *part(record, _kinds(reading), options.most_columns, whole)]
+    spared = spared_by(shared)
+    found = part_alternatives(record, spared)
+    parts = [*found, *part(record, _kinds(reading), options.most_columns, spared)]
     return Division(parts, shared)
+
+
+def _shared(reading: SourceReading, options: Options) -> list[SharedStructure]:
+    """Return the structures that get one table for all their places."""
+    record = reading.records.shape.record
+    wanted = WantedPlaces(options.shared)
+    by_itself = not (options.undivided or options.not_shared)
+    if not by_itself and not wanted:
+        return []
+    sharing = Sharing(record, wanted)
+    sharing.make_rows(options.most_columns, by_itself)
+    shared = sharing.shared(_identities(reading, sharing.watched()))
+    wanted.check(record, shared)
+    reading.notes += [_note_of(each, record) for each in shared]
+    return shared
+
+
+def _identities(reading: SourceReading, watched: Sequence[WatchedStructure]) -> dict[int, Path]:
+    """Return the fields that decide all others, by the number of the structure: one more pass, where due."""
+    found = Identities(watched)
+    work = IdentityWork(reading.records.shape.record, watched)
+    for decided in reading.mapper.map(work, reading.records.spill.read() if watched else iter(())):
+        if decided is None:
+            return {}
+        found.add(decided)
+    return found.of_structures()
+
+
+def _note_of(shared: SharedStructure, record: ShapeNode) -> tuple[str, str]:
+    first = next(path for node, path in with_paths(record) if node is shared.nodes[0])
+    what = "with the place" if not shared.by else f"a row for each {shared.by[-1]}"
+    text = f"the same structure at {len(shared.nodes):,} places: one table for all, {what}"
+    return rows_path(first, record), text
 
 
 class WantedPlaces:
@@ -61,9 +94,9 @@ class WantedPlaces:
         Raises:
             UsageError: When it is not.
         """
-        levels = {id(level) for each in shared for level in each.levels}
-        paths = {_without_each(format_path(path)): id(node) for node, path in _with_paths(record)}
-        there = {_without_each(format_path(path)) for node, path in _with_paths(record) if id(node) in levels}
+        levels = {id(level) for each in shared for level in each.nodes}
+        paths = {_without_each(format_path(path)): id(node) for node, path in with_paths(record)}
+        there = {_without_each(format_path(path)) for node, path in with_paths(record) if id(node) in levels}
         for plain, text in self._texts.items():
             if plain in there:
                 continue
@@ -78,14 +111,6 @@ class WantedPlaces:
 def _without_each(path: str) -> str:
     """Return a path as text without the steps to each element: what is named is the structure."""
     return path.replace("[*]", "").rstrip("/") or path
-
-
-def _with_paths(record: ShapeNode) -> Iterator[tuple[ShapeNode, Path]]:
-    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
-    while pending:
-        node, path = pending.pop()
-        yield node, path
-        pending += [(child, (*path, step)) for step, child in node.children.items()]
 
 
 def _kinds(reading: SourceReading) -> dict[Path, list[Kinds]]:

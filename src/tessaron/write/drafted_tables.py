@@ -227,6 +227,8 @@ def _is_origin(column: Column) -> bool:
 def _counted(feed: Feed, layout: TableSet) -> Iterator[tuple[str, Counted]]:
     """Yield what a shape, which saw the records as they were read, has counted."""
     for table in layout.tables:
+        if table.once:
+            continue
         node = feed.shape.node_at(table.rows)
         if table.within_key is None and not table.only_filled:
             # The rows of structures that contain themselves, and of parts, are counted by verify alone.

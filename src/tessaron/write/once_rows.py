@@ -10,6 +10,7 @@ import numpy.typing as npt
 
 from tessaron.core.base.arrays import array_of
 from tessaron.core.base.digest_keys import digest_of_columns
+from tessaron.core.base.digests import hex_of
 from tessaron.core.base.text_lane import Bools
 from tessaron.core.layout.table_set import Table
 
@@ -47,9 +48,11 @@ class OnceRows:
         self._told = np.concatenate((self._told, told[index]))[order]
         new = batch.take(array_of(index))
         if self.table.key_type == "integer":
-            numbers = array_of(np.arange(1, len(index) + 1, dtype=np.int64))
-            new = new.set_column(0, new.schema.field(0), numbers)
-        return new
+            own = array_of(np.arange(1, len(index) + 1, dtype=np.int64))
+        else:
+            # The same for the same value, whichever record brings it first.
+            own = hex_of(digest_of_columns(new, (self.table.once,)))
+        return new.set_column(0, new.schema.field(0), own)
 
     def _hashed(self, batch: Any) -> tuple[_Words, _Words]:
         """Return digests of the values and of what stands beside them, kept from a look for conflicts."""

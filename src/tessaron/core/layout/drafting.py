@@ -10,7 +10,7 @@ from typing import Literal
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.naming import Names, snake_case
 from tessaron.core.base.paths import ENTRY, TEXT_STEP, Origin, Path, local_name, qualified_name
-from tessaron.core.layout.shared_drafting import FoundPlace, SharedTables
+from tessaron.core.layout.shared_drafting import FoundPlace, SharedNode, SharedTables
 from tessaron.core.layout.table_set import (
     ORDINAL,
     PARENT_KEY,
@@ -23,7 +23,7 @@ from tessaron.core.layout.table_set import (
     TableSet,
 )
 from tessaron.core.model.division import UNDIVIDED, Division
-from tessaron.core.model.level_places import has_column
+from tessaron.core.model.level_places import has_column, places_on_rows
 from tessaron.core.model.parting import RowPart
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape import ShapeNode
@@ -86,7 +86,7 @@ def draft_layout(
     drafting = _Drafting(names or Names(), style, exact, division)
     top = drafting.names.claim(name, otherwise="records")
     shared = SharedTables(record, division.shared, drafting.names, drafting.rows_of)
-    tables, found = drafting.below(_Level(record, rows, top, None, record), shared.numbers)
+    tables, found = drafting.below(_Level(record, rows, top, None, record), shared.places)
     tables = [_name_through(table, record, drafting.tables_by_level) for table in tables]
     return TableSet((*tables, *shared.at(found)), exact=exact)
 
@@ -104,12 +104,12 @@ class _Drafting:
         self._reasons = {part.paths[0]: part.why for part in division.parts if part.is_object}
         self.tables_by_level: dict[int, str] = {}
 
-    def below(self, top: _Level, numbers: Mapping[int, int]) -> tuple[list[Table], list[FoundPlace]]:
+    def below(self, top: _Level, known: Mapping[int, SharedNode]) -> tuple[list[Table], list[FoundPlace]]:
         """Return the tables of a level and of all below it, and the places of shared structures there.
 
         Args:
             top: The level.
-            numbers: The levels of these structures, by `id`.
+            known: The nodes of these structures, by `id`.
         """
         tables: list[Table] = []
         found: list[FoundPlace] = []
@@ -118,28 +118,55 @@ class _Drafting:
             level = pending.pop()
             self.tables_by_level[id(level.node)] = level.name
             places = list(_places_on(level))
+            found += (
+                FoundPlace(known[id(place.node)].number, place.path, level.name)
+                for place in places
+                if id(place.node) in known and known[id(place.node)].by
+            )
             parts = [] if top.is_shared else self._parts
             own = [part for part in parts if part.level == level.path and not part.is_object]
-            base, *beside = _draft_tables(level, places, own, self.names, self._style, self._exact)
+            base, *beside = _draft_tables(
+                level, _stays(places, known), own, self.names, self._style, self._keeps_rest(places)
+            )
             why = "" if top.is_shared else self._reasons.get(level.path[:-1], "")
             tables += [replace(base, why=why), *beside]
             below: list[_Level] = []
             for place in places:
                 for node in place.node.levels_below():
                     assert node.step is not None
-                    if id(node) in numbers:
+                    if id(node) in known and not known[id(node)].by:
                         rows = (*place.path, node.step)
-                        found.append(FoundPlace(numbers[id(node)], rows, level.name))
+                        found.append(FoundPlace(known[id(node)].number, rows, level.name))
                     else:
                         below.append(_level_at(node, place, level, self.names))
             pending.extend(reversed(below))
         return tables, found
 
+    def _keeps_rest(self, places: list[_Place]) -> bool:
+        return self._exact or any(_is_mixed(place.node) for place in places if has_column(place.node))
+
     def rows_of(
-        self, node: ShapeNode, name: str, numbers: Mapping[int, int]
+        self, node: ShapeNode, name: str, known: Mapping[int, SharedNode]
     ) -> tuple[list[Table], list[FoundPlace]]:
         """Return the tables of the rows of a shared structure, with paths from the row."""
-        return self.below(_Level(node, (), name, "", ShapeNode(), is_shared=True), numbers)
+        return self.below(_Level(node, (), name, "", ShapeNode(), is_shared=True), known)
+
+
+def _stays(places: list[_Place], known: Mapping[int, SharedNode]) -> list[_Place]:
+    """Return what stands in rows, but for what is looked up by the identity of a shared structure."""
+    gone: set[int] = set()
+    identities: dict[int, ShapeNode] = {}
+    for place in places:
+        shared = known.get(id(place.node))
+        if shared is None or shared.identity is None:
+            continue
+        gone |= {id(below) for below, _ in places_on_rows(place.node, ())}
+        identities[id(place.node.at(shared.by))] = shared.identity
+    return [
+        replace(place, node=identities.get(id(place.node), place.node))
+        for place in places
+        if id(place.node) not in gone or id(place.node) in identities
+    ]
 
 
 def _places_on(level: _Level) -> Iterator[_Place]:
@@ -170,7 +197,12 @@ def _level_at(node: ShapeNode, place: _Place, level: _Level, names: Names) -> _L
 
 
 def _draft_tables(
-    level: _Level, places: list[_Place], parts: Sequence[RowPart], names: Names, style: NameStyle, exact: bool
+    level: _Level,
+    places: list[_Place],
+    parts: Sequence[RowPart],
+    names: Names,
+    style: NameStyle,
+    keeps_rest: bool,
 ) -> Iterator[Table]:
     """Yield the table of a level, and those of what is taken off its rows."""
     shown = [place for place in places if has_column(place.node)]
@@ -181,7 +213,6 @@ def _draft_tables(
         above = (taken[path] for path in _prefixes(place.path, level.path) if path in taken)
         part = exactly.get(place.path) or next(above, None)
         groups.setdefault(id(part), []).append(place)
-    keeps_rest = exact or any(_is_mixed(place.node) for place in shown)
     yield _draft_table(level, groups.get(id(None), []), style, keeps_rest)
     for part in parts:
         if part.by:

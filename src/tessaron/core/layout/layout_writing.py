@@ -145,7 +145,8 @@ def column_pair(column: Column, table: Table) -> tuple[str, str]:
     if column.path and isinstance(column.path[-1], Origin):
         parts.append(f"origin = {toml_text(column.path[-1].value)}")
     else:
-        parts.append(f"path = {toml_text(path_below(column.path, table.rows))}")
+        rows = table.looked_up_at or table.rows
+        parts.append(f"path = {toml_text(path_below(column.path, rows))}")
     parts.append(f"type = {toml_text(column.type.spelled())}")
     if column.reading is not None and column.reading.name == "boolean":
         words = column.reading.separator.split("/")

@@ -6,24 +6,46 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from tessaron.core.base.naming import Names
-from tessaron.core.base.paths import Path
+from tessaron.core.base.paths import Origin, Path, format_path, level_of
 from tessaron.core.layout.path_spelling import rows_path
-from tessaron.core.layout.table_set import Table, member_name
+from tessaron.core.layout.table_set import Column, Table, member_name
 from tessaron.core.model.likening import together
 from tessaron.core.model.sharing import SharedStructure
 from tessaron.core.shape.shape import ShapeNode
 
 
 @dataclass(frozen=True, slots=True)
-class FoundPlace:
-    """A place of a shared structure: its number, the path of its rows, the table that they belong to."""
+class SharedNode:
+    """A node of a shared structure.
+
+    Attributes:
+        number: The number of the structure.
+        by: The path from here to its identity, if it has one.
+        identity: What was seen of the identity, at all places: what refers to it has one type.
+    """
 
     number: int
-    rows: Path
+    by: Path = ()
+    identity: ShapeNode | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class FoundPlace:
+    """A place of a shared structure.
+
+    Attributes:
+        number: The number of the structure.
+        path: Of its rows; where it has an identity, of the object.
+        parent: The table that the rows belong to, or that the object stands in.
+    """
+
+    number: int
+    path: Path
     parent: str
 
 
-DraftRows = Callable[[ShapeNode, str, Mapping[int, int]], tuple[list[Table], list[FoundPlace]]]
+Drafted = tuple[list[Table], list[FoundPlace]]
+DraftRows = Callable[[ShapeNode, str, Mapping[int, SharedNode]], Drafted]
 """Drafts the tables of the rows of a structure, with paths from the row, and finds other structures in it:
 takes the structure, the name of its table, and which of its nodes stand for such a one, by `id`."""
 
@@ -36,14 +58,19 @@ class SharedTables:
         structures: The structures.
         names: Names of tables that are taken.
         draft: Drafts the tables of one structure.
+
+    Attributes:
+        places: The nodes at which the structures stand, by `id`.
     """
 
     def __init__(
         self, record: ShapeNode, structures: Sequence[SharedStructure], names: Names, draft: DraftRows
     ):
         self._record, self._structures, self._names, self._draft = record, structures, names, draft
-        self.numbers = {id(node): number for number, each in enumerate(structures) for node in each.levels}
-        self._drafted: dict[int, tuple[list[Table], list[FoundPlace]]] = {}
+        self.places: dict[int, SharedNode] = {}
+        for number, each in enumerate(structures):
+            self.places |= dict.fromkeys(map(id, each.nodes), _shared_node(number, each))
+        self._drafted: dict[int, Drafted] = {}
         self._counts: dict[int, int] = {}
 
     def at(self, found: Iterable[FoundPlace]) -> Iterator[Table]:
@@ -53,40 +80,75 @@ class SharedTables:
             place = pending.pop(0)
             tables, inner = self._of(place.number)
             count = self._counts[place.number] = self._counts.get(place.number, 0) + 1
-            level = self._record.at(place.rows)
+            row = self._record.at(place.path)
+            if self._structures[place.number].by:
+                yield self._looked_up(tables[0], place, count)
+                continue
             for table in tables:
-                if level.find(table.rows) is not None:
+                if row.find(table.rows) is not None:
                     yield self._placed(table, place, count)
             for each in inner:
-                node = level.find(each.rows)
-                if node is not None and id(node) in self.numbers:
-                    rows, parent = (*place.rows, *each.rows), member_name(each.parent, count)
-                    pending.append(FoundPlace(each.number, rows, parent))
+                node = row.find(each.path)
+                if node is not None and id(node) in self.places:
+                    path, parent = (*place.path, *each.path), member_name(each.parent, count)
+                    pending.append(FoundPlace(each.number, path, parent))
 
-    def _of(self, number: int) -> tuple[list[Table], list[FoundPlace]]:
+    def _of(self, number: int) -> Drafted:
         if number not in self._drafted:
             structure = self._structures[number]
-            node, numbers = together(structure.levels, self.numbers)
+            node, known = together(structure.nodes, self.places)
             # The rows themselves are of this structure, not a place within it.
-            numbers.pop(id(node))
+            known.pop(id(node))
             name = self._names.claim(structure.name, otherwise="shared")
-            self._drafted[number] = self._draft(node, name, numbers)
+            self._drafted[number] = self._draft(node, name, known)
         return self._drafted[number]
 
     def _placed(self, table: Table, place: FoundPlace, count: int) -> Table:
-        rows = (*place.rows, *table.rows)
-        columns = tuple(replace(column, path=(*place.rows, *column.path)) for column in table.columns)
+        rows = (*place.path, *table.rows)
         return replace(
             table,
             name=member_name(table.name, count),
             rows=rows,
             parent=place.parent if not table.rows else member_name(str(table.parent), count),
-            columns=columns,
+            columns=_at(table.columns, place.path),
             place=rows_path(rows, self._record),
             why="" if table.rows else self._why(place.number),
         )
 
+    def _looked_up(self, table: Table, place: FoundPlace, count: int) -> Table:
+        """Return the table in which each value of the identity has one row."""
+        by = self._structures[place.number].by
+        columns = tuple(column for column in table.columns if column.path[-1:] != (Origin.REST,))
+        return Table(
+            member_name(table.name, count),
+            level_of(place.path),
+            None,
+            table.row_key,
+            None,
+            None,
+            _at(columns, place.path),
+            once=next(column.name for column in columns if column.path == by),
+            place=rows_path(place.path, self._record),
+            looked_up_at=place.path,
+            why=self._why(place.number),
+        )
+
     def _why(self, number: int) -> str:
         structure = self._structures[number]
-        rows = sum(level.row_count for level in structure.levels)
-        return f"the same structure at {len(structure.levels):,} places, {rows:,} rows; {structure.why}"
+        count = len(structure.nodes)
+        if structure.by:
+            field = format_path(structure.by).removeprefix("$.")
+            return f"the same structure at {count:,} places, where {field} decides all else; {structure.why}"
+        rows = sum(level.row_count for level in structure.nodes)
+        return f"the same structure at {count:,} places, {rows:,} rows; {structure.why}"
+
+
+def _shared_node(number: int, structure: SharedStructure) -> SharedNode:
+    if not structure.by:
+        return SharedNode(number)
+    whole, _ = together(structure.nodes, {})
+    return SharedNode(number, structure.by, whole.at(structure.by))
+
+
+def _at(columns: Iterable[Column], path: Path) -> tuple[Column, ...]:
+    return tuple(replace(column, path=(*path, *column.path)) for column in columns)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from tessaron.core.base.paths import MARKUP, Path, Step
+from tessaron.core.base.paths import MARKUP, Path, Step, format_path
 from tessaron.core.layout.layout_model import LayoutPart, TablePart
 from tessaron.core.layout.layout_paths import LayoutPathError, parse_layout_path
 from tessaron.core.layout.table_set import member_name
@@ -101,6 +101,7 @@ def _steps(text: str, is_markup: bool) -> Path:
 def _below(path: str, place: str, rows: int, is_markup: bool) -> str:
     """Return the path of a column from the row that its object stands in, for one from the object."""
     if not is_markup:
-        return place + path.lstrip()[1:] if path.lstrip().startswith("@") else path
-    inside = [step.strip() for step in place.split("/") if step.strip() != "."][rows:]
-    return "/".join((*inside, *([] if path.strip() == "." else [path]))) or "."
+        inside = format_path(_steps(place, is_markup)[rows:])[1:]
+        return f"@{inside}{path.lstrip()[1:]}" if path.lstrip().startswith("@") else path
+    names = [step.strip() for step in place.split("/") if step.strip() != "."][rows:]
+    return "/".join((*names, *([] if path.strip() == "." else [path]))) or "."

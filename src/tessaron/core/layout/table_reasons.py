@@ -46,6 +46,8 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
 
 def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReason:
     level = record.at(table.rows)
+    if table.once and table.place:
+        return TableReason(table.why, "as columns wherever it stands: --not-shared")
     if table.once:
         return TableReason(table.why, "as columns: move their lines to where it is looked up")
     if parent is None or not table.rows:

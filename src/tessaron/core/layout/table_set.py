@@ -110,6 +110,7 @@ class Table:
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
         place_key: Of a shared table: name of the column with the place of a row.
         place: Of a table with the rows at one place of a shared one: this place, as that column says it.
+        looked_up_at: Of a table with `once` and `place`: the path of the objects that its values stand in.
         places: Of a shared table: all of them. `parent` is that of the first then.
     """
 
@@ -137,6 +138,7 @@ class Table:
     place_key: str | None = None
     place: str = ""
     places: tuple[SharedPlace, ...] = ()
+    looked_up_at: Path = ()
 
     def key_columns(self) -> list[str]:
         """Return the names of the key columns, in their order."""

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
-from tessaron.core.model.parting import RowPart
+from tessaron.core.model.parting import RowPart, Spared
 from tessaron.core.model.sharing import SharedStructure
 
 
@@ -24,3 +24,17 @@ class Division:
 
 UNDIVIDED = Division()
 """Every level is one table."""
+
+
+def spared_by(shared: Iterable[SharedStructure]) -> Spared:
+    """Return what stays as it is of shared structures, where rows are divided into parts."""
+    levels: set[int] = set()
+    members: set[int] = set()
+    for each in shared:
+        for node in each.nodes:
+            found = {id(below) for below in node.walk()}
+            if each.by:
+                members |= found - {id(node.at(each.by))}
+            else:
+                levels |= found
+    return Spared(levels, members)

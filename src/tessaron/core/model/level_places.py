@@ -32,6 +32,15 @@ def levels_of(record: ShapeNode) -> Iterator[Placed]:
             pending += [(below, (*at, below.step)) for below in node.levels_below() if below.step is not None]
 
 
+def with_paths(record: ShapeNode) -> Iterator[Placed]:
+    """Yield all nodes of a shape with their paths, each before those below it."""
+    pending: list[Placed] = [(record, ())]
+    while pending:
+        node, path = pending.pop()
+        yield node, path
+        pending += [(child, (*path, step)) for step, child in reversed(node.children.items())]
+
+
 def has_column(node: ShapeNode) -> bool:
     """Say whether a column is due: for scalars, and for what is null wherever it stands."""
     only_null = 0 < node.occurrences == node.counts[Kind.NULL]

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
+from typing import TypeVar
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Step
 from tessaron.core.model.level_places import has_column
 from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
 from tessaron.core.shape.structure import lift, settle_text
+
+_T = TypeVar("_T")
 
 
 def liken(nodes: Sequence[ShapeNode]) -> bool:
@@ -69,19 +72,17 @@ def _liken_texts(group: list[ShapeNode]) -> None:
             settle_text(node)
 
 
-def together(
-    nodes: Sequence[ShapeNode], known: Mapping[int, int] | None = None
-) -> tuple[ShapeNode, dict[int, int]]:
+def together(nodes: Sequence[ShapeNode], known: Mapping[int, _T]) -> tuple[ShapeNode, dict[int, _T]]:
     """Return one node for all that was seen at some nodes of one form, and which of its nodes are known.
 
     Args:
         nodes: The nodes; they stay as they are.
-        known: Numbers of nodes that stand below them, by `id`.
+        known: What is known of nodes that stand below them, by `id`.
 
     Returns:
-        The node, and the numbers of those below it that stand for known ones, by `id`.
+        The node, and what is known of those below it that stand for such ones, by `id`.
     """
-    numbers: dict[int, int] = {}
+    found: dict[int, _T] = {}
     made = ShapeNode()
     pending: list[tuple[ShapeNode, Sequence[ShapeNode]]] = [(made, nodes)]
     while pending:
@@ -89,8 +90,8 @@ def together(
         _take_form(target, group)
         for node in group:
             target.absorb_own(node)
-            if known and id(node) in known:
-                numbers[id(target)] = known[id(node)]
+            if id(node) in known:
+                found[id(target)] = known[id(node)]
         below: dict[Step, list[ShapeNode]] = {}
         for node in group:
             for step, child in node.children.items():
@@ -98,7 +99,7 @@ def together(
         for step, children in below.items():
             target.children[step] = ShapeNode(step)
             pending.append((target.children[step], children))
-    return made, numbers
+    return made, found
 
 
 def _take_form(target: ShapeNode, group: Sequence[ShapeNode]) -> None:
@@ -136,6 +137,8 @@ def fill_up(node: ShapeNode, whole: ShapeNode, left: Collection[int]) -> None:
                 continue
             if step not in mine.children:
                 mine.children[step] = ShapeNode(step)
+                _take_form(mine.children[step], [child])
+            elif mine.children[step].is_lifted and ELEMENT not in mine.children[step].children:
                 _take_form(mine.children[step], [child])
             elif mine.children[step].is_lifted:
                 mine.children[step].is_single = child.is_single

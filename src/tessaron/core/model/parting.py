@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence, Set
 from dataclasses import dataclass
 
 import numpy as np
@@ -54,18 +54,32 @@ class RowPart:
     by: Path = ()
 
 
-def part_alternatives(record: ShapeNode, whole: Collection[int] = ()) -> list[RowPart]:
+@dataclass(frozen=True, slots=True)
+class Spared:
+    """What stays as it is where rows are divided into parts, by `id`.
+
+    Attributes:
+        levels: The levels of which nothing is taken off.
+        members: What stands in rows, and stays there or is looked up from there.
+    """
+
+    levels: Set[int] = frozenset()
+    members: Set[int] = frozenset()
+
+
+def part_alternatives(record: ShapeNode, spared: Spared | None = None) -> list[RowPart]:
     """Take off objects of which each row has exactly one, and return them: their counts alone tell that.
 
     Args:
         record: The shape; it is changed.
-        whole: The levels of which nothing is taken off, by `id`.
+        spared: What stays as it is.
     """
+    spared = spared or Spared()
     found: list[RowPart] = []
     between = between_recursion(record)
     for node, path in levels_of(record):
-        if id(node) not in whole and node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
-            found += _Level(node, path, between).by_alternatives()
+        if id(node) not in spared.levels and node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
+            found += _Level(node, path, between, spared.members).by_alternatives()
     return found
 
 
@@ -73,7 +87,7 @@ def part(
     record: ShapeNode,
     kinds: Mapping[Path, Sequence[Kinds]],
     most_columns: int = MOST_COLUMNS,
-    whole: Collection[int] = (),
+    spared: Spared | None = None,
 ) -> list[RowPart]:
     """Take parts off a settled shape, and return them: what is an object becomes a level of it.
 
@@ -81,14 +95,15 @@ def part(
         record: The shape; it is changed.
         kinds: By the path of a level, by which fields its rows fall into kinds.
         most_columns: So many columns, at most, shall a table have, keys included.
-        whole: As in `part_alternatives`.
+        spared: As in `part_alternatives`.
     """
+    spared = spared or Spared()
     found: list[RowPart] = []
     between = between_recursion(record)
     for node, path in levels_of(record):
-        if id(node) in whole:
+        if id(node) in spared.levels:
             continue
-        level = _Level(node, path, between)
+        level = _Level(node, path, between, spared.members)
         if node.row_count >= LEAST_ROWS and not _is_recursive(record, path):
             found += level.by_kind(kinds.get(path, ()))
             found += level.by_emptiness()
@@ -123,16 +138,18 @@ class _Level:
     Its places stand in one list, each before those below it, so that a place with all below it is a slice.
     """
 
-    def __init__(self, node: ShapeNode, path: Path, between: set[int]):
+    def __init__(self, node: ShapeNode, path: Path, between: Set[int], spared: Set[int]):
         self._node, self._path = node, path
         self._places = list(places_on_rows(node, path))
         self._index = {at: number for number, (_, at) in enumerate(self._places)}
         self._ends = self._slice_ends()
         nodes = [each for each, _ in self._places]
-        self._columns: Bools = np.array([has_column(each) for each in nodes], np.bool_)
+        stays: Bools = np.array([id(each) in spared for each in nodes], np.bool_)
+        self._columns: Bools = np.array([has_column(each) for each in nodes], np.bool_) & ~stays
         self._filled: Int64s = np.array([filled_count(each) for each in nodes], np.int64)
         self._objects: Bools = np.array([is_object(each) and id(each) not in between for each in nodes])
         self._objects[0] = False
+        self._objects &= ~stays
         # What was not only null, but rows of other tables, belongs to a kind too.
         self._arrays: Bools = np.array([bool(each.levels_below()) for each in nodes], np.bool_)
 

@@ -8,12 +8,13 @@ from dataclasses import dataclass
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Each, Path
-from tessaron.core.model.level_places import Placed, has_column, levels_of
+from tessaron.core.model.identities import WatchedStructure, watched_structure
+from tessaron.core.model.level_places import Placed, has_column, levels_of, with_paths
 from tessaron.core.model.likenesses import LEAST_FIELDS, Likeness, likenesses_of
 from tessaron.core.model.likening import fill_up, liken, together
 from tessaron.core.model.parting import KEY_COLUMNS, between_recursion, is_object
 from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import part_off
+from tessaron.core.shape.structure import part_off, put_back
 
 HANDFUL = 5
 """A structure that stands at more places than this gets a table for all of them."""
@@ -23,47 +24,84 @@ IsWanted = Callable[[Path], bool]
 
 @dataclass(frozen=True, slots=True)
 class SharedStructure:
-    """A structure that gets one table, with a row for each object at any of its places.
+    """A structure that gets one table for all its places.
 
     Attributes:
         name: What it is called in most of them.
-        levels: The levels of these rows, one for each place.
+        nodes: The levels with its objects as rows, one for each place; where it has an identity, the objects.
         why: The reason, for people.
+        by: The path from the object to the field that is its identity, if it has one. Each value of that has
+            one row then, to which the field, which stays where it is, refers.
     """
 
     name: str
-    levels: tuple[ShapeNode, ...]
+    nodes: tuple[ShapeNode, ...]
     why: str
+    by: Path = ()
 
 
-def shared_structures(
-    record: ShapeNode, most_columns: int, is_wanted: IsWanted | None = None, by_itself: bool = True
-) -> list[SharedStructure]:
-    """Make the objects of structures that stand at several places rows, and return these structures.
+class Sharing:
+    """Chooses structures that stand at several places, and makes their objects rows.
 
     Args:
         record: The settled shape; it is changed.
-        most_columns: So many columns, at most, shall a table have, keys included.
         is_wanted: Says which are to be shared however few places they have.
-        by_itself: Whether others may be shared too.
     """
-    work = _Sharing(record, is_wanted or (lambda path: False))
-    for each in work.likenesses():
-        work.choose(each, by_itself)
-    if by_itself:
-        work.choose_for_width(most_columns - KEY_COLUMNS)
-    return work.made_rows()
 
-
-class _Sharing:
-    def __init__(self, record: ShapeNode, is_wanted: IsWanted):
-        self._record, self._is_wanted = record, is_wanted
+    def __init__(self, record: ShapeNode, is_wanted: IsWanted | None = None):
+        self._record, self._is_wanted = record, is_wanted or (lambda path: False)
         self._above = {id(child): node for node in record.walk() for child in node.children.values()}
         self._number: dict[int, int] = {}
         self._chosen: list[tuple[Likeness, str]] = []
         self._left: list[Likeness] = []
+        self._groups = _Groups([])
 
-    def likenesses(self) -> list[Likeness]:
+    def make_rows(self, most_columns: int, by_itself: bool = True) -> None:
+        """Choose, and make what was chosen rows.
+
+        Args:
+            most_columns: So many columns, at most, shall a table have, keys included.
+            by_itself: Whether others than those that are wanted may be chosen.
+        """
+        for each in self._likenesses():
+            self._choose(each, by_itself)
+        if by_itself:
+            self._choose_for_width(most_columns - KEY_COLUMNS)
+        for likeness, _ in self._chosen:
+            liken(_current(likeness.places))
+        self._groups = _Groups([_levels(likeness.places) for likeness, _ in self._chosen])
+        self._groups.close()
+        self._groups.fill_up(self._record)
+
+    def watched(self) -> list[WatchedStructure]:
+        """Return the structures that may have an identity: those of which no other rows stand below."""
+        if not any(self._groups.levels):
+            return []
+        paths = {id(node): path for node, path in with_paths(self._record)}
+        found = []
+        for number, levels in enumerate(self._groups.levels):
+            if levels:
+                whole, _ = together(levels, {})
+                found.append(watched_structure(number, [(node, paths[id(node)]) for node in levels], whole))
+        return [each for each in found if each is not None]
+
+    def shared(self, identities: Mapping[int, Path]) -> list[SharedStructure]:
+        """Return what was chosen.
+
+        Args:
+            identities: The fields that are the identity of a structure, by its number.
+        """
+        owners = {id(child): node for node in self._record.walk() for child in node.children.values()}
+        found = []
+        for number, (likeness, why) in enumerate(self._chosen):
+            nodes, by = self._groups.levels[number], identities.get(number, ())
+            if by:
+                nodes = [_object(node, owners[id(node)]) for node in nodes]
+            if nodes:
+                found.append(SharedStructure(likeness.name(), tuple(nodes), why, by))
+        return found
+
+    def _likenesses(self) -> list[Likeness]:
         """Return what is alike, that which stands further out first."""
         objects = list(self._candidates())
         wanted_names = {frozenset(node.members()) for node, path in objects if self._is_wanted(path)}
@@ -109,7 +147,7 @@ class _Sharing:
     def _asks_for(self, likeness: Likeness) -> bool:
         return any(self._is_wanted(path) for _, path in likeness.places)
 
-    def choose(self, likeness: Likeness, by_itself: bool) -> None:
+    def _choose(self, likeness: Likeness, by_itself: bool) -> None:
         """Choose what stands at more than a handful of places, or was asked for."""
         places = self._place_count(likeness)
         if places > 1 and self._asks_for(likeness):
@@ -119,7 +157,7 @@ class _Sharing:
         else:
             self._left.append(likeness)
 
-    def choose_for_width(self, most: int) -> None:
+    def _choose_for_width(self, most: int) -> None:
         """Choose what makes a table wider than it shall be, that with most columns first."""
         of_node = {id(node): index for index, each in enumerate(self._left) for node, _ in each.places}
         may_be = {index for index, each in enumerate(self._left) if self._place_count(each) > 1}
@@ -177,19 +215,6 @@ class _Sharing:
                 return self._number[id(at)], path[count:]
             at = self._above[id(at)]
         return -1, path
-
-    def made_rows(self) -> list[SharedStructure]:
-        """Return what was chosen, its objects made rows."""
-        for likeness, _ in self._chosen:
-            liken(_current(likeness.places))
-        groups = _Groups([_levels(likeness.places) for likeness, _ in self._chosen])
-        groups.close()
-        groups.fill_up(self._record)
-        return [
-            SharedStructure(likeness.name(), tuple(levels), why)
-            for (likeness, why), levels in zip(self._chosen, groups.levels, strict=True)
-            if levels
-        ]
 
 
 class _Groups:
@@ -306,3 +331,11 @@ def _level(node: ShapeNode) -> ShapeNode:
     if not node.is_lifted:
         part_off(node)
     return node.levels_below()[0]
+
+
+def _object(level: ShapeNode, owner: ShapeNode) -> ShapeNode:
+    """Return the object that a level's rows are, made none of its own where each row above has one."""
+    if not owner.is_single:
+        return level
+    put_back(owner)
+    return owner

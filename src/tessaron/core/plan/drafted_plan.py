@@ -43,7 +43,14 @@ def _table_plan(table: Table) -> TablePlan:
     columns = tuple(_column_plan(column, table) for column in table.columns)
     output = tuple((table.name, column.name) for column in table.columns)
     return TablePlan(
-        table.name, table.rows, columns, table, output, parent=table.parent, only_filled=table.only_filled
+        table.name,
+        table.rows,
+        columns,
+        table,
+        output,
+        parent=table.parent,
+        only_filled=table.only_filled,
+        once=table.once,
     )
 
 

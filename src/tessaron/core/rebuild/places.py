@@ -80,7 +80,7 @@ class TablePlaces:
         with_empty: As in `TurnedBack`.
         besides: The tables with other columns of the same rows.
         lookups: The tables in which columns of the row are looked up.
-        by: Of such a table: the column of the row that is looked up.
+        by: Of such a table: where in the row what is looked up stands.
         rows: Of such a table: all its rows, once they are read.
     """
 
@@ -96,7 +96,7 @@ class TablePlaces:
     with_empty: bool = False
     besides: list[TablePlaces] = field(default_factory=list)
     lookups: list[TablePlaces] = field(default_factory=list)
-    by: str = ""
+    by: ValuePlace | None = None
     rows: Any = None
 
     def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
@@ -176,7 +176,7 @@ def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> T
     """
     made: dict[str, TablePlaces] = {}
     # Of shared tables some may stand in the layout before those that their rows belong to.
-    for each in sorted(tables, key=lambda given: len(given.table.rows)):
+    for each in sorted(tables, key=lambda given: (bool(given.table.once), len(given.table.rows))):
         table = each.table
         made[table.name] = TablePlaces(table, with_empty=each.with_empty)
         parent = made.get(table.parent or "")
@@ -209,9 +209,10 @@ def _inside(path: Path, rows: Path) -> tuple[str, ...]:
 def _add_lookup(made: dict[str, TablePlaces], given: TurnedBack) -> None:
     """Let columns of the first table with the same rows be looked up in a table."""
     table = given.table
-    base = next(each for each in made.values() if each.table.rows == table.rows and not each.table.once)
+    base = next(each for each in made.values() if each.table.rows == table.rows)
     path = next(column.path for column in table.columns if column.name == table.once)
-    lookup = TablePlaces(table, by=next(c.name for c in base.table.columns if c.path == path))
+    # The column may be one of a table beside, with a part of the rows.
+    lookup = TablePlaces(table, by=base.row.grow(_inside(path, table.rows)))
     base.lookups.append(lookup)
     others = {name: form for name, form in given.forms.items() if name != table.once}
     _add_columns(lookup, given)

@@ -131,11 +131,10 @@ class _Maker:
         if place.beside is None:
             return self._group.rows.column(place.column)
         table = place.beside.table
-        if place.beside.by:
+        if place.beside.by is not None:
             known = place.beside.rows
-            at = pc.index_in(
-                self._group.rows.column(place.beside.by), known.column(table.once).combine_chunks()
-            )
+            values = known.column(table.once).combine_chunks()
+            at = pc.index_in(self._column(place.beside.by), values)
             return known.column(place.column).combine_chunks().take(at)
         group = self._group.below.get(table.name)
         if group is None:

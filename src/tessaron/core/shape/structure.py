@@ -97,6 +97,17 @@ def lift(node: ShapeNode) -> None:
         settle_text(element)
 
 
+def put_back(node: ShapeNode) -> None:
+    """Make objects that were parted off what they were: no rows of their own."""
+    element = node.children.pop(ELEMENT)
+    node.children |= element.children
+    node.is_single = node.repeats = node.is_lifted = node.lifts_scalars = False
+    node.counts[Kind.OBJECT], node.counts[Kind.ARRAY], node.lifted_count = element.counts[Kind.OBJECT], 0, 0
+    if node.is_markup:
+        node.counts[Kind.NULL] = element.counts[Kind.NULL]
+        node.text_rule, node.emptied = element.text_rule, element.emptied
+
+
 def _visits(top: _Visit) -> Iterator[_Visit]:
     """Yield the nodes from one down, each before those below it, as they are then, but what is folded."""
     pending = [top]

@@ -1,0 +1,198 @@
+"""Which field of a structure decides all others, at all places where it stands: its identity.
+
+A key in the sense of relational design, found on the values there are. It is taken for one only where there
+is evidence enough: many values, each of them several times, and never with anything else beside it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from tessaron.core.base.digests import digest_words
+from tessaron.core.base.kinds import Kind
+from tessaron.core.base.paths import Each, Origin, Path
+from tessaron.core.model.dependencies import (
+    LEAST_FOLLOWING,
+    LEAST_REPEATS,
+    LEAST_VALUES,
+    Words,
+    hashes_of_rows,
+)
+from tessaron.core.model.level_places import Placed, filled_count, has_column, places_on_rows
+from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_form import form_of
+from tessaron.core.tape.emission import emit
+from tessaron.core.tape.form import Form
+from tessaron.core.tape.fragment import Node
+from tessaron.core.tape.put_aside import Packed, unpack
+from tessaron.core.tape.tape import Tape
+
+_MOST_IDENTITIES = 6
+"""So many fields, at most, are looked at whether they are one, those in front first."""
+_MOST_VALUES = 1_000_000
+
+
+@dataclass(frozen=True, slots=True)
+class WatchedStructure:
+    """A structure of which it is looked at which field decides all others.
+
+    Attributes:
+        number: Its number.
+        levels: The paths of its rows, at all places.
+        fields: The paths of all fields, from the row.
+        candidates: Those that may be the identity.
+    """
+
+    number: int
+    levels: tuple[Path, ...]
+    fields: tuple[Path, ...]
+    candidates: tuple[Path, ...]
+
+
+def watched_structure(number: int, places: Sequence[Placed], whole: ShapeNode) -> WatchedStructure | None:
+    """Return what is looked at of a structure; None if it has other rows below it, or no field may be one.
+
+    Args:
+        number: The number to give it.
+        places: Its levels with their paths.
+        whole: What was seen at all of them.
+    """
+    found = list(places_on_rows(whole, ()))
+    if any(isinstance(step, (Each, Origin)) for node, _ in found for step in node.children):
+        return None
+    fields = [(node, path) for node, path in found if has_column(node)]
+    rows = sum(node.row_count for node, _ in places)
+    may_be = [path for node, path in fields if path and _may_identify(node, rows)]
+    if rows < LEAST_VALUES * LEAST_REPEATS or not may_be or len(fields) <= LEAST_FOLLOWING:
+        return None
+    paths = tuple(path for _, path in fields)
+    return WatchedStructure(
+        number, tuple(path for _, path in places), paths, tuple(may_be[:_MOST_IDENTITIES])
+    )
+
+
+def _may_identify(node: ShapeNode, rows: int) -> bool:
+    return filled_count(node) == rows and any(node.counts[kind] == rows for kind in (Kind.TEXT, Kind.INTEGER))
+
+
+@dataclass
+class Decided:
+    """What a field decides, as far as was seen.
+
+    Attributes:
+        values: Hashes of its values, each once, in order.
+        others: A hash of all other fields beside each.
+        rows: In how many rows.
+    """
+
+    values: Words
+    others: Words
+    rows: int
+
+    def and_more(self, more: Decided) -> Decided | None:
+        """Return both together; None where a value has something else beside it."""
+        return _decided(
+            np.concatenate((self.values, more.values)),
+            np.concatenate((self.others, more.others)),
+            self.rows + more.rows,
+        )
+
+
+def _decided(values: Words, others: Words, rows: int) -> Decided | None:
+    found, first, at = np.unique(values, return_index=True, return_inverse=True)
+    if len(found) > _MOST_VALUES or (others[first][at] != others).any():
+        return None
+    return Decided(found, others[first], rows)
+
+
+Found = dict[tuple[int, Path], Decided | None]
+"""By the number of a structure and one of its fields: what that decides; None if it does not decide all."""
+
+
+@dataclass
+class IdentityWork:
+    """Looks in tapes what decides all fields of structures.
+
+    Attributes:
+        record: The settled shape.
+        structures: What is looked at.
+    """
+
+    record: ShapeNode
+    structures: Sequence[WatchedStructure]
+    form: Form = field(init=False)
+    _none: set[tuple[int, Path]] = field(default_factory=set)
+    """Fields that are none, as some tape has shown: they are not looked at again."""
+
+    def __post_init__(self) -> None:
+        self.form = form_of(self.record)
+
+    def __call__(self, packed: Packed) -> Found | None:
+        """Return what was found; None for what is no tape, of which nothing is known."""
+        read = unpack(packed)
+        if not isinstance(read, Tape):
+            return None
+        fragment = emit(read, self.form)
+        nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
+        found: Found = {}
+        for structure in self.structures:
+            left = [path for path in structure.candidates if (structure.number, path) not in self._none]
+            for path, decided in _found(structure, left, nodes).items() if left else ():
+                found[structure.number, path] = decided
+        self._none.update(key for key, decided in found.items() if decided is None)
+        return found
+
+
+def _found(
+    structure: WatchedStructure, candidates: Sequence[Path], nodes: Mapping[Path, Node]
+) -> dict[Path, Decided | None]:
+    values: dict[Path, list[Words]] = {path: [] for path in candidates}
+    others: list[Words] = []
+    for level in structure.levels:
+        node = nodes.get(level)
+        if node is None or not node.row_count:
+            continue
+        fields = {
+            path: hashes_of_rows(nodes.get((*level, *path)), node.row_count) for path in structure.fields
+        }
+        others.append(digest_words(list(fields.values()))[:, 0])
+        for path in candidates:
+            values[path].append(fields[path])
+    if not others:
+        return {}
+    beside = np.concatenate(others)
+    return {path: _decided(np.concatenate(hashes), beside, len(beside)) for path, hashes in values.items()}
+
+
+class Identities:
+    """Takes in what was found in tapes, and says which field is the identity of a structure."""
+
+    def __init__(self, structures: Sequence[WatchedStructure]):
+        self._structures = structures
+        self._found: Found = {}
+
+    def add(self, found: Found) -> None:
+        """Take in what was found in a tape."""
+        for key, decided in found.items():
+            known = self._found.get(key, decided)
+            if known is not decided and known is not None and decided is not None:
+                known = known.and_more(decided)
+            self._found[key] = None if decided is None else known
+
+    def of_structures(self) -> dict[int, Path]:
+        """Return the field that decides all others, from the row, by the number of the structure."""
+        found: dict[int, Path] = {}
+        for structure in self._structures:
+            for path in structure.candidates:
+                decided = self._found.get((structure.number, path))
+                if structure.number not in found and decided is not None and _is_enough(decided):
+                    found[structure.number] = path
+        return found
+
+
+def _is_enough(decided: Decided) -> bool:
+    count = len(decided.values)
+    return count >= LEAST_VALUES and decided.rows >= LEAST_REPEATS * count
