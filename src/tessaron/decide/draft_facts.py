@@ -8,6 +8,7 @@ from datetime import date
 
 from tessaron._version import __version__
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Origin, format_path
 from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
@@ -128,7 +129,7 @@ def _remarks_of_all(
 ) -> Iterator[tuple[str, Remark]]:
     """Yield what is known of each column of a shared table at all places, by its path at the first."""
     counts = [record.at(table.rows).row_count for table in members]
-    rows = max(1, sum(counts))
+    rows = max(1, sum(_objects_at(table, record) for table in members))
     for number, column in enumerate(members[0].columns):
         paths = (format_path(table.columns[number].path) for table in members)
         remarks = [known.get(path, Remark(0.0)) for path in paths]
@@ -136,6 +137,13 @@ def _remarks_of_all(
         example = next((each.example for each in remarks if each.example), "")
         note = next((each.note for each in remarks if each.note), "")
         yield format_path(column.path), Remark(filled / rows, example, note)
+
+
+def _objects_at(table: Table, record: ShapeNode) -> int:
+    """Return how many objects of a shared structure stand at the place of a table."""
+    if not table.looked_up_at:
+        return record.at(table.rows).row_count
+    return record.at(table.looked_up_at).counts[Kind.OBJECT]
 
 
 def _each_remark(reading: SourceReading, record: ShapeNode) -> Iterator[tuple[str, Remark]]:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from tessaron.core.base.paths import Origin, format_path
+from tessaron.core.base.paths import ELEMENT, Origin, Path, Step, format_path
 from tessaron.core.kernel.chunk_reading import ReadTask, read_tape, repeated_offsets
+from tessaron.core.layout.layout_paths import path_of_text
 from tessaron.core.layout.table_set import written_column
-from tessaron.core.plan.plan import Rearrangement
+from tessaron.core.plan.plan import Rearrangement, TablePlan
 from tessaron.core.rearrange.rearranging import Rearranging
 from tessaron.core.rearrange.restructure import rearrange
 from tessaron.core.shape.shape import Shape
@@ -53,7 +54,8 @@ class LayoutView:
 
     def __init__(self, layout: Layout):
         self._layout = layout
-        self._plan = layout.compiled(secret=b"any").records
+        compiled = layout.compiled(secret=b"any")
+        self._plan, self._paths = compiled.records, compiled.paths
 
     def options(self, options: Options) -> Options:
         """Return the options with what the layout says of reading."""
@@ -83,8 +85,25 @@ class LayoutView:
             for column in table.columns:
                 if column.source is None:
                     continue
-                path = column.source.path
+                path = self._as_met(table, column.source.path)
                 is_whole = path[-1:] == (Origin.JSON,)
                 shown = format_path(path[:-1] if is_whole else path)
                 found[shown] = (*found.get(shown, ()), written_column(f"{table.name}.{column.name}"))
         return found
+
+    def _as_met(self, table: TablePlan, path: Path) -> Path:
+        """Return where values stand in the documents, in which objects that are rows are no arrays."""
+        place = table.table.place if table.table is not None else ""
+        spelled = path_of_text(place or self._paths.get(table.name, ""))
+        if spelled is None or table.once or path[: len(table.level)] != table.level:
+            return path
+        return (*_met_of(table.level, spelled), *path[len(table.level) :])
+
+
+def _met_of(level: Path, spelled: Path) -> Path:
+    """Return a level without the steps to elements that its spelling has not."""
+    met: list[Step] = []
+    for step in level:
+        if step is not ELEMENT or spelled[len(met) : len(met) + 1] == (ELEMENT,):
+            met.append(step)
+    return tuple(met)

@@ -20,7 +20,7 @@ from tessaron.core.layout.layout_writing import (
     remark_of,
     table_lines,
 )
-from tessaron.core.layout.table_set import Column, Table
+from tessaron.core.layout.table_set import Column, Table, written_name
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.plan import LayingPlan
 from tessaron.core.shape.shape import ShapeNode
@@ -85,9 +85,14 @@ def _fold_repeated(document: Any, compiled: CompiledLayout, draft: Draft) -> lis
     ]
     told = []
     for table in compiled.records.tables:
-        columns = document["tables"].get(table.name, {}).get("columns", {})
+        name = written_name(table.name)
+        columns = document["tables"].get(name, {}).get("columns", {})
         for column in table.columns:
-            if column.source is None or column.fold is not None or column.name not in columns:
+            if (
+                column.source is None
+                or column.fold is not None
+                or "fold" in columns.get(column.name, ["fold"])
+            ):
                 continue
             path, own = _plain(column.source.path), len(_plain(table.level))
             if any(len(rows) > own and path[: len(rows)] == rows for rows in repeated):
@@ -95,7 +100,7 @@ def _fold_repeated(document: Any, compiled: CompiledLayout, draft: Draft) -> lis
                 set_keys(item, {"fold": "first"})
                 comment = comment_of(item)
                 set_comment(item, f"{_REPEATS_MARK}; {comment}" if comment else _REPEATS_MARK)
-                told.append(f"{table.name}.{column.name}: {column.text} repeats now; it takes the first")
+                told.append(f"{name}.{column.name}: {column.text} repeats now; it takes the first")
     return told
 
 
@@ -129,7 +134,9 @@ class _Known:
         self._spelling = spelling
         self._exact: set[Path] = set()
         self._whole: list[Path] = []
+        self._levels: dict[str, list[Path]] = {}
         for table in plan.tables:
+            self._levels.setdefault(written_name(table.name), []).append(table.level)
             for column in table.columns:
                 if column.source is None:
                     continue
@@ -157,15 +164,18 @@ class _Known:
             self._exact |= paths | {(*path, TEXT_STEP) for path in paths}
             self._whole += [path for path in paths if path[-1:] == (ELEMENT,)]
 
+    def learn(self, table: str, path: Path) -> None:
+        """Take in that a table has a column now, given its path from the row."""
+        self._exact |= {(*level, *path) for level in self._levels[table]}
+
     def covers(self, path: Path) -> bool:
         """Say whether a path, or all around it, is known."""
         return path in self._exact or any(path[: len(whole)] == whole for whole in self._whole)
 
 
 def _table_at(plan: LayingPlan, rows: Path, document: Any) -> str | None:
-    return next(
-        (each.name for each in plan.tables if each.level == rows and each.name in document["tables"]), None
-    )
+    names = (written_name(each.name) for each in plan.tables if each.level == rows and not each.once)
+    return next((name for name in names if name in document["tables"]), None)
 
 
 def _add_columns(document: Any, name: str, table: Table, draft: Draft, known: _Known) -> list[str]:
@@ -182,6 +192,7 @@ def _add_columns(document: Any, name: str, table: Table, draft: Draft, known: _K
         remark = remark_of(column, draft.remarks)
         set_comment(item, f"{NEW_MARK}; {remark}" if remark else NEW_MARK)
         append_column(columns, free, item)
+        known.learn(name, column.path[len(table.rows) :])
         added.append(f"{name}.{free}: {format_path(column.path)}")
     return added
 
@@ -198,12 +209,17 @@ def _mark_unmet(document: Any, compiled: CompiledLayout, draft: Draft) -> tuple[
     moved = {
         change.path[-2] for change in compiled.records.rearrangements if change.kind in ("union", "parallel")
     }
+    sources = _sources(compiled.records)
     for table in compiled.records.tables:
-        columns = document["tables"].get(table.name, {}).get("columns", {})
+        name = written_name(table.name)
+        columns = document["tables"].get(name, {}).get("columns", {})
         for column in table.columns:
             source = column.source
+            # Of a shared table all places are looked at with the first.
+            places = sources.pop((name, column.name), ())
             if (
                 source is None
+                or not places
                 or column.name not in columns
                 or isinstance(source.path[-1:] and source.path[-1], Origin)
                 or str(source.path[:1] and source.path[0]).startswith(ABOVE)
@@ -216,16 +232,26 @@ def _mark_unmet(document: Any, compiled: CompiledLayout, draft: Draft) -> tuple[
             item = columns[column.name]
             comment = comment_of(item)
             is_marked = UNMET_MARK in comment.split("; ")
-            if _stands(draft.record, source.path):
+            if any(_stands(draft.record, path) for path in places):
                 if is_marked:
                     rest = "; ".join(part for part in comment.split("; ") if part != UNMET_MARK)
                     item.trivia.comment_ws, item.trivia.comment = ("  ", f"# {rest}") if rest else ("", "")
-                    again.append(f"{table.name}.{column.name}: {column.text}")
+                    again.append(f"{name}.{column.name}: {column.text}")
             else:
-                unmet.append(f"{table.name}.{column.name}: {column.text}")
+                unmet.append(f"{name}.{column.name}: {column.text}")
                 if not is_marked:
                     set_comment(item, f"{UNMET_MARK}; {comment}" if comment else UNMET_MARK)
     return unmet, again
+
+
+def _sources(plan: LayingPlan) -> dict[tuple[str, str], list[Path]]:
+    """Return where the values of each column stand, by table and column, at all places of shared ones."""
+    found: dict[tuple[str, str], list[Path]] = {}
+    for table in plan.tables:
+        for column in table.columns:
+            if column.source is not None:
+                found.setdefault((written_name(table.name), column.name), []).append(column.source.path)
+    return found
 
 
 def _is_rearranged(path: Path, compiled: CompiledLayout) -> bool:
