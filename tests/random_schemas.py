@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 
 import tessaron
 from tessaron.core.base.paths import Origin
+from tessaron.core.layout.table_set import written_name
 
 WORDS = (
     "berth",
@@ -42,10 +43,15 @@ class Entity:
     dictionaries: dict[str, "Entity"] = field(default_factory=dict)
     kinds: dict[str, "Entity"] = field(default_factory=dict)
     contains_itself: bool = False
+    shared: dict[str, "Entity"] = field(default_factory=dict)
+    known: list[dict] = field(default_factory=list)
+    """Of a shared entity whose first field decides the others: its rows, each of which many refer to."""
 
     def columns(self):
-        """Return the names of all columns of the table."""
-        return {*self.fields, *self.optional, *(name for names in self.inline.values() for name in names)}
+        """Return the names of all columns of the table, those that refer to a row elsewhere included."""
+        referring = (each.fields[0] for each in self.shared.values() if each.known)
+        inline = (name for names in self.inline.values() for name in names)
+        return {*self.fields, *self.optional, *inline, *referring}
 
     def below(self):
         """Yield the tables below it."""
@@ -58,6 +64,11 @@ class Entity:
         for each in self.below():
             yield from each.all()
 
+    def whole(self):
+        """Yield the table, all below it, and once each what several places share."""
+        yield from self.all()
+        yield from {id(each): each for table in self.all() for each in table.shared.values()}.values()
+
 
 def random_schema(chance):
     """Return a schema of a few tables."""
@@ -68,7 +79,22 @@ def random_schema(chance):
         for number in range(chance.randint(2, 5)):
             kind = Entity(f"kind {number}", _some(chance, names, 2, 6))
             top.kinds[f"{chance.choice(WORDS)}{number}"] = kind
+    if chance.random() < 0.4:
+        _share(top, chance, names)
     return top
+
+
+def _share(top, chance, names):
+    """Let an entity stand at many places: in the records, and in what stands below them."""
+    entity = Entity("shared", _some(chance, names, 4, 7))
+    if chance.random() < 0.5:
+        entity.known = [
+            {name: f"r{row}" if name == entity.fields[0] else _value(chance) for name in entity.fields}
+            for row in range(chance.randint(20, 30))
+        ]
+    tables = [each for each in top.all() if not each.contains_itself]
+    for _ in range(chance.randint(6, 10)):
+        chance.choice([top, *tables]).shared[next(names)] = entity
 
 
 def _some(chance, names, least, most):
@@ -101,6 +127,8 @@ def _row(entity, chance, depth, called=""):
     made = {name: _value(chance) for name in entity.fields}
     made |= {name: _value(chance) for name in entity.optional if chance.random() < 0.7}
     made |= {name: {each: _value(chance) for each in names} for name, names in entity.inline.items()}
+    for name, inner in entity.shared.items():
+        made[name] = dict(chance.choice(inner.known)) if inner.known else _row(inner, chance, 0)
     for name, inner in entity.arrays.items():
         made[name] = [_row(inner, chance, 2, name) for _ in range(chance.randint(0, 3))]
     for name, inner in entity.dictionaries.items():
@@ -119,16 +147,39 @@ def _value(chance):
     return chance.choice((chance.randint(0, 500), chance.randint(0, 500), f"t{chance.randint(0, 99)}"))
 
 
-def drafted(records, **options):
+def nested(records, in_markup):
+    """Return records as the text of a feed: JSON Lines, or one document of XML."""
+    if not in_markup:
+        return "\n".join(map(json.dumps, records)).encode()
+    return f"<feed>{''.join(_element('top', each) for each in records)}</feed>".encode()
+
+
+def _element(name, value):
+    if isinstance(value, list):
+        return "".join(_element(name, each) for each in value)
+    if isinstance(value, dict) and value and set(value) <= set(KEYS):
+        # As feeds of XML do it: what is data is no name there.
+        return "".join(_element(name, {"@key": key} | each) for key, each in value.items())
+    inside = (
+        "".join(_element(*item) for item in value.items() if item[0] != "@key")
+        if isinstance(value, dict)
+        else str(value)
+    )
+    key = f' key="{value["@key"]}"' if isinstance(value, dict) and "@key" in value else ""
+    return f"<{name}{key}>{inside}</{name}>"
+
+
+_ORIGINS = {origin.value for origin in Origin} | {str(origin) for origin in Origin} | {"@key"}
+
+
+def drafted(feed, **options):
     """Return the columns of each drafted table."""
-    layout = tessaron.draft("\n".join(map(json.dumps, records)).encode(), name="top", **options)
-    known = {origin.value for origin in Origin}
-    compiled = layout.compiled(secret=b"any").records
-    return [
-        {str(column.source.path[-1]) for column in table.columns if column.name not in known}
-        for table in compiled.tables
-        if table.columns
-    ]
+    layout = tessaron.draft(feed, name="top", **options)
+    found = {}
+    for table in layout.compiled(secret=b"any").records.tables:
+        names = {str(column.source.path[-1]).lstrip("\x1f") for column in table.columns}
+        found.setdefault(written_name(table.name), set()).update(names - _ORIGINS)
+    return [names for names in found.values() if names]
 
 
 @dataclass
@@ -148,7 +199,7 @@ class Score:
 
     def add(self, schema, tables):
         """Take in a draft of a schema; return whether nothing is amiss."""
-        entities = [each.columns() for each in schema.all()]
+        entities = [each.columns() for each in schema.whole()]
         pairs = [max(tables, key=lambda table, own=own: len(own & table), default=set()) for own in entities]
         good = [
             len(own & table) >= 0.5 * len(own | table) for own, table in zip(entities, pairs, strict=True)
@@ -168,18 +219,19 @@ class Score:
         )
 
 
-def score_of(count, records=120):
+def score_of(count, records=120, in_markup=False):
     """Return the score of drafts of `count` schemas, and the numbers of those in which something is amiss."""
     score, amiss = Score(), []
     for number in range(count):
         chance = random.Random(number)
         schema = random_schema(chance)
-        if not score.add(schema, drafted(filled(schema, chance, records))):
+        if not score.add(schema, drafted(nested(filled(schema, chance, records), in_markup))):
             amiss.append(number)
     return score, amiss
 
 
 if __name__ == "__main__":
-    found, wrong = score_of(int(sys.argv[1]) if len(sys.argv) > 1 else 200)
-    print(found)
-    print(f"{len(wrong)} schemas with something amiss: {wrong}")
+    for in_markup in (False, True):
+        found, wrong = score_of(int(sys.argv[1]) if len(sys.argv) > 1 else 200, in_markup=in_markup)
+        print("XML" if in_markup else "JSON", found)
+        print(f"{len(wrong)} schemas with something amiss: {wrong}")

@@ -36,11 +36,12 @@ class Likeness:
     places: list[Placed] = field(default_factory=list)
 
     def fits(self, names: frozenset[str], kinds: Mapping[str, str]) -> bool:
-        """Say whether other objects are like these: most names are the same, and what has them is alike."""
+        """Say whether other objects are like these: most names are the same, and most of these hold the same."""
         both = names & self.names
         if len(both) < SAME_NAMES * len(names | self.names):
             return False
-        return all(kinds[name] == self.kinds[name] for name in both if name in kinds and name in self.kinds)
+        known = [name for name in both if name in kinds and name in self.kinds]
+        return sum(kinds[name] == self.kinds[name] for name in known) >= SAME_NAMES * len(known)
 
     def name(self) -> str:
         """Return what they are called in most of their places."""
