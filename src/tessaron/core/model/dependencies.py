@@ -14,7 +14,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow.compute as pc
 
-from tessaron.core.base.digests import digest_texts, digest_words
+from tessaron.core.base.digests import digest_texts
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s, TextLane
@@ -232,19 +232,6 @@ def _coded(node: Node | None) -> _Coded:
         count += len(values)
     is_scalar = np.isin(node.kinds, SCALAR_KINDS)
     return _Coded(node.rows_present()[is_scalar].astype(np.int64), codes[is_scalar], np.concatenate(hashes))
-
-
-def hashes_of_rows(node: Node | None, row_count: int) -> Words:
-    """Return a hash of the scalar that each row of a level has at a node: 0 where it has none.
-
-    Equal values of one kind have equal hashes; those of different kinds have others.
-    """
-    found = np.zeros(row_count, np.uint64)
-    if node is not None:
-        coded = _coded(node)
-        kinds = node.kinds[np.isin(node.kinds, SCALAR_KINDS)].astype(np.uint64)
-        found[coded.rows] = digest_words([coded.hashes[coded.codes], kinds])[:, 0]
-    return found
 
 
 def _distinct_values(node: Node) -> Iterator[tuple[tuple[Kind, ...], tuple[Int64s, Words]]]:

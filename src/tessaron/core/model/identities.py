@@ -6,20 +6,21 @@ is evidence enough: many values, each of them several times, and never with anyt
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
+import pyarrow as pa
 
-from tessaron.core.base.digests import digest_words
+from tessaron.core.base.digests import digest_texts, digest_words
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Each, Origin, Path
+from tessaron.core.base.text_lane import TextLane
 from tessaron.core.model.dependencies import (
     LEAST_FOLLOWING,
     LEAST_REPEATS,
     LEAST_VALUES,
     Words,
-    hashes_of_rows,
 )
 from tessaron.core.model.level_places import Placed, filled_count, has_column, places_on_rows
 from tessaron.core.shape.shape import ShapeNode
@@ -149,22 +150,54 @@ class IdentityWork:
 def _found(
     structure: WatchedStructure, candidates: Sequence[Path], nodes: Mapping[Path, Node]
 ) -> dict[Path, Decided | None]:
-    values: dict[Path, list[Words]] = {path: [] for path in candidates}
-    others: list[Words] = []
-    for level in structure.levels:
-        node = nodes.get(level)
-        if node is None or not node.row_count:
-            continue
-        fields = {
-            path: hashes_of_rows(nodes.get((*level, *path)), node.row_count) for path in structure.fields
-        }
-        others.append(digest_words(list(fields.values()))[:, 0])
-        for path in candidates:
-            values[path].append(fields[path])
-    if not others:
+    levels = [(level, node.row_count) for level in structure.levels if (node := nodes.get(level)) is not None]
+    if not any(count for _, count in levels):
         return {}
-    beside = np.concatenate(others)
-    return {path: _decided(np.concatenate(hashes), beside, len(beside)) for path, hashes in values.items()}
+    hashes = {
+        path: _hashes([(nodes.get((*level, *path)), count) for level, count in levels])
+        for path in structure.fields
+    }
+    beside = digest_words(list(hashes.values()))[:, 0]
+    return {path: _decided(hashes[path], beside, len(beside)) for path in candidates}
+
+
+def _hashes(parts: Sequence[tuple[Node | None, int]]) -> Words:
+    """Return a hash of the scalar in each row of levels, one after the other: 0 where there is none.
+
+    Equal values of one kind have equal hashes; those of different kinds have others.
+
+    Args:
+        parts: For each level the node of the scalars, if there is one, and how many rows it has.
+    """
+    starts = np.cumsum([0, *(count for _, count in parts)])
+    found = np.zeros(starts[-1], np.uint64)
+    filled = [
+        (start, node) for start, (node, _) in zip(starts.tolist(), parts, strict=False) if node is not None
+    ]
+    for kinds, words_of in _WORDS_OF:
+        rows, chosen = [], []
+        for start, node in filled:
+            mask = np.isin(node.kinds, kinds)
+            if mask.any():
+                rows.append(node.rows_present()[mask] + start)
+                chosen.append(node)
+        if rows:
+            words = words_of(chosen)
+            found[np.concatenate(rows)] = digest_words([words, np.full(len(words), kinds[0])])[:, 0]
+    return found
+
+
+def _words_of_texts(lanes: Sequence[TextLane]) -> Words:
+    return digest_texts(TextLane.of(pa.concat_arrays([lane.to_arrow() for lane in lanes])))[:, 0]
+
+
+_WORDS_OF: tuple[tuple[tuple[Kind, ...], Callable[[Sequence[Node]], Words]], ...] = (
+    ((Kind.TEXT,), lambda nodes: _words_of_texts([node.texts for node in nodes])),
+    ((Kind.LONG_INTEGER, Kind.FRACTION), lambda nodes: _words_of_texts([node.numbers for node in nodes])),
+    ((Kind.INTEGER,), lambda nodes: np.concatenate([node.integers for node in nodes]).view(np.uint64)),
+    ((Kind.BOOLEAN,), lambda nodes: np.concatenate([node.booleans for node in nodes]).astype(np.uint64)),
+)
+"""For kinds of scalars: what gives words, equal for equal values, of some nodes one after the other."""
 
 
 class Identities:

@@ -36,7 +36,7 @@ class Likeness:
     places: list[Placed] = field(default_factory=list)
 
     def fits(self, names: frozenset[str], kinds: Mapping[str, str]) -> bool:
-        """Say whether other objects are like these: most names are the same, and most of these hold the same."""
+        """Say whether others are like these: most names are the same, and most of these hold the same."""
         both = names & self.names
         if len(both) < SAME_NAMES * len(names | self.names):
             return False
