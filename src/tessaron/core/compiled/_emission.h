@@ -87,6 +87,12 @@ static inline int32_t body_of(const Emitter *e, int32_t node) {
     return e->nodes[node].fold >= 0 ? e->nodes[node].fold : node;
 }
 
+/* Says whether the rows of a level are those of a structure that contains itself: entries of a dictionary, else elements. */
+static inline int contains_itself(const Emitter *e, const Node *n) {
+    if (n->parent < 0 || !(e->nodes[n->parent].flags & F_RECURSIVE)) return 0;
+    return n->role == (e->nodes[n->parent].flags & F_DICTIONARY ? R_ENTRY : R_ELEMENT);
+}
+
 static int list_rows(Node *n) { /* from "in every row so far" to an explicit list */
     int32_t count = (int32_t)n->kinds.used;
     for (int32_t i = 0; i < count; i++) if (put_i32(&n->rows, i)) return NO_MEMORY;
@@ -117,7 +123,7 @@ static int32_t new_row(Emitter *e, int32_t level, int32_t owner, int32_t row, in
     Node *n = &e->nodes[level];
     int32_t body = n->parent;
     n->is_touched = 1;
-    if (n->role == R_ELEMENT && e->nodes[body].flags & F_RECURSIVE) {
+    if (contains_itself(e, n)) {
         int64_t within = -1, through = -1, depth = 1, way = -1;
         if (owner != body) {
             int32_t at = e->nodes[owner].level;

@@ -121,8 +121,7 @@ static int order_rows(Emitter *e) {
         Node *n = &e->nodes[i];
         if (n->role == R_ELEMENT || n->role == R_ENTRY) {
             const int32_t *above = moved[e->nodes[n->parent].level];
-            int contains_itself = n->role == R_ELEMENT && e->nodes[n->parent].flags & F_RECURSIVE;
-            if (above || contains_itself) {
+            if (above || contains_itself(e, n)) {
                 moved[i] = above ? order_level(n, above) : malloc((size_t)n->row_count * sizeof(int32_t) + 1);
                 if (!moved[i]) status = NO_MEMORY;
                 for (int32_t row = 0; !status && !above && row < n->row_count; row++) moved[i][row] = row;

@@ -262,10 +262,13 @@ def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_res
     columns = _columns_of(shown, names, style)
     keys = [ROW_KEY] if level.parent is None else [ROW_KEY, PARENT_KEY, ORDINAL]
     keys += [PLACE] * level.is_shared
-    keys += [WITHIN_KEY] * level.owner.is_recursive + [THROUGH_KEY] * (level_between(level.owner) is not None)
+    is_recursive = level.owner.is_recursive and level.node.step is level.owner.rows_step
+    keys += [WITHIN_KEY] * is_recursive + [THROUGH_KEY] * (
+        is_recursive and level_between(level.owner) is not None
+    )
     named = {key: names.claim_of(level.name, key) for key in keys}
     origins = [node for step, node in level.node.children.items() if step in _SHOWN_ORIGINS]
-    if level.owner.is_recursive and level.node is not level.owner:
+    if is_recursive and level.node is not level.owner:
         origins.append(_known_node(Origin.DEPTH, Kind.INTEGER))
         if has_several_ways(level.owner):
             origins.append(_known_node(Origin.WAY, Kind.TEXT))

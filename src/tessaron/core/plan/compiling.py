@@ -397,7 +397,8 @@ class _Compiler:
         owner = skeleton.find(plan.level[:-1]) if plan.level else None
         is_part = bool(part.once) or (is_aside and part.only_filled)
         is_recursive = owner is not None and owner.is_recursive and not is_part
-        between = None if owner is None or is_part else level_between(owner)
+        is_recursive &= owner is not None and plan.level[-1:] == (owner.rows_step,)
+        between = None if owner is None or not is_recursive else level_between(owner)
         through = None if between is None else self._table_at(skeleton, between, names)
         has_ordinal = parent is not None and not plan.is_flat and not is_aside
         wanted = {

@@ -45,10 +45,10 @@ def skeleton_of(
             node.text_rule = "member"
     for path, begins in (again or {}).items():
         inner, outer = _grow(record, path), _grow(record, begins)
-        inner.fold, outer.is_recursive, outer.is_lifted = outer, True, True
+        inner.fold, outer.is_recursive, outer.is_lifted = outer, True, not outer.is_dictionary
         outer.lifts_scalars = str(outer.step).startswith(MARKUP)
         inner.children = {}
-        outer.child(ELEMENT).counts[Kind.OBJECT] = 1
+        outer.child(outer.rows_step).counts[Kind.OBJECT] = 1
     return record
 
 

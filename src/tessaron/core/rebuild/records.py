@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.errors import DataError, Place
-from tessaron.core.base.paths import MARKUP, format_path
+from tessaron.core.base.paths import ENTRY, MARKUP, format_path
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.plan.rest_plans import WrittenAs
 from tessaron.core.rebuild.overrides import Overrides, read_rests
@@ -186,6 +186,8 @@ class _Maker:
         if keys.null_count:
             name = places.table.name
             raise DataError("an entry of a dictionary has no name", Place(name), "no_key")
+        if places.table.within_key is not None:
+            return _Recursion(places, group, self._dialect, self._again).outermost(self._count)
         values = _Maker(places, group, self._dialect, self._again).rows()
         return self._dialect.dictionary(keys, values, group.above, self._count)
 
@@ -193,7 +195,13 @@ class _Maker:
 def _arrays(
     dialect: Dialect, places: TablePlaces, batch: Any, values: Any, above: Int64s, row_count: int
 ) -> Any:
-    """Return arrays of the rows below each row; what has ordinal 0 stands without an array."""
+    """Return arrays of the rows below each row; what has ordinal 0 stands without an array.
+
+    Where the rows are entries of a dictionary they are objects.
+    """
+    keys = places.keys_of(batch) if places.table.rows[-1] is ENTRY else None
+    if keys is not None:
+        return dialect.dictionary(keys, values, above, row_count)
     whole = dialect.array(values, above, row_count)
     ordinal = places.table.ordinal
     if ordinal is None or not len(above):

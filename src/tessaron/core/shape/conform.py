@@ -58,6 +58,17 @@ def conform_tree(tree: Branch, record: ShapeNode) -> None:
     _fold_all(tree, record)
 
 
+def mark_folds(tree: Branch, record: ShapeNode) -> None:
+    """Let the branches of a tree that was emitted know where a structure that contains itself stands again."""
+    pending: list[tuple[Branch, ShapeNode]] = [(tree, record)]
+    while pending:
+        branch, target = pending.pop()
+        branch.fold = target.fold
+        for step, child in branch.children.items():
+            if step in target.children:
+                pending.append((child, target.children[step]))
+
+
 def _fold_all(tree: Branch, record: ShapeNode) -> None:
     """Fold the structures that contain themselves, from the outermost down."""
     pending = [(tree, record)]

@@ -96,7 +96,8 @@ def is_dictionary(node: ShapeNode) -> bool:
 
     1. More than `MOST_NAMES` distinct names, or more than `MANY_CONTAINERS` if most values are objects or
        arrays: yes.
-    2. Values of different kinds, or objects that have little in common: no.
+    2. Values of different kinds, or objects that have little in common: no. Scalars of one kind beside
+       objects that are alike are no reason where all names are data or codes (3 and 4).
     3. At least `DATA_KEYS` names, and all are dates, numbers or UUIDs: yes.
     4. At least `CODE_KEYS` names that look like codes, each in at most `CODE_PRESENCE` of the objects: yes.
     5. At least `MANY_KEYS` names, each in at most `LOW_PRESENCE` of the objects: yes; in at most
@@ -114,7 +115,8 @@ def is_dictionary(node: ShapeNode) -> bool:
         return True
     if len(names) >= CODE_KEYS and _are_one_structure(values):
         return True
-    if len(names) < DATA_KEYS or not _are_alike(values):
+    is_mixed = not _are_alike(values)
+    if len(names) < DATA_KEYS or (is_mixed and not _are_values_and_objects(values)):
         return False
     if all(map(_DATA_NAME.fullmatch, names)):
         return True
@@ -123,7 +125,7 @@ def is_dictionary(node: ShapeNode) -> bool:
     coded = len(names) >= CODE_KEYS and all(map(_is_code, names))
     if coded and presence <= CODE_PRESENCE:
         return True
-    if len(names) < MANY_KEYS:
+    if len(names) < MANY_KEYS or is_mixed:
         return False
     contained = _are_containers(values)
     if presence <= (CODE_PRESENCE if contained else LOW_PRESENCE):
@@ -173,6 +175,13 @@ def _are_alike(values: _Values) -> bool:
     if not sum(totals) or max(totals) < LIKE_KINDS * sum(totals):
         return False
     return totals[0] < max(totals) or _have_like_fields(values)
+
+
+def _are_values_and_objects(values: _Values) -> bool:
+    """Say whether scalars of one kind stand beside objects that are alike: a value, or more of it."""
+    objects, _, *scalars = (sum(values.counts[kind] for kind in group) for group in _KIND_GROUPS)
+    every = sum(sum(values.counts[kind] for kind in group) for group in _KIND_GROUPS)
+    return objects > 0 and objects + max(scalars) >= LIKE_KINDS * every and _have_like_fields(values)
 
 
 def _have_like_fields(values: _Values) -> bool:

@@ -141,6 +141,11 @@ class ShapeNode:
         target.absorb_own(moved)
         return count
 
+    @property
+    def rows_step(self) -> Each:
+        """The step to the rows of a structure that contains itself."""
+        return Each.ENTRY if self.is_dictionary else Each.ELEMENT
+
     def members(self) -> dict[str, ShapeNode]:
         """Return the members of the objects here, by name."""
         return {step: node for step, node in self.children.items() if isinstance(step, str)}

@@ -5,7 +5,17 @@ from __future__ import annotations
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, Step, format_path
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import has_several_ways
-from tessaron.core.tape.form import DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE, RULES, STEPS, Form, FormNode
+from tessaron.core.tape.form import (
+    DICTIONARY,
+    LIFTED,
+    LIFTS_SCALARS,
+    RECURSIVE,
+    RULES,
+    STEPS,
+    Form,
+    FormNode,
+    rows_role,
+)
 from tessaron.core.tape.fragment import Role
 
 
@@ -58,7 +68,8 @@ def _way_to(nodes: list[FormNode], index: int, outer: int) -> str:
     """Return how the way to a place that stands for `outer` again is written, from an element of that."""
     steps: list[Step] = []
     at = index
-    while not (nodes[at].role is Role.ELEMENT and nodes[at].parent == outer) and nodes[at].parent >= 0:
+    rows = rows_role(nodes[outer].flags)
+    while not (nodes[at].role is rows and nodes[at].parent == outer) and nodes[at].parent >= 0:
         name = nodes[at].name
         steps.append(name if name is not None else STEPS[nodes[at].role])
         at = nodes[at].parent

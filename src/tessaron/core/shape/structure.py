@@ -14,6 +14,10 @@ LIKE_NAMES = 0.5
 """Objects are of one kind when so great a share of the names of the smaller one is in the other."""
 
 
+LEAST_SAME, SAME_NAMES = 2, 0.75
+"""Rows under another name are the same if they have more fields than this in common, and so great a share."""
+
+
 @dataclass(frozen=True, slots=True)
 class StructureRules:
     """What the user says about single paths, as JSONPath; all else is recognised.
@@ -154,7 +158,8 @@ def _can_be_folded(visit: _Visit, rules: StructureRules) -> bool:
     folded = [node for node in outer.walk() if node.fold is outer]
     ways = [(node, between) for node, between in _inner_nodes(outer) if node.fold is outer]
     levels = {id(between) for _, between in ways if between is not None}
-    return not outer.is_dictionary and len(levels) <= 1 and len(ways) == len(folded)
+    is_same = outer.is_dictionary == visit.node.is_dictionary
+    return is_same and len(levels) <= 1 and len(ways) == len(folded)
 
 
 def settle_names(shape: Shape, rules: StructureRules, settled: Mapping[Path, bool]) -> dict[Path, bool]:
@@ -380,7 +385,8 @@ def _fold_below(outer: ShapeNode) -> bool:
             # What one of them takes along may have held another.
             if node.fold is None and node.moved_to is None:
                 node.fold_into(outer)
-        if outer.counts[Kind.OBJECT] or any(n.counts[Kind.OBJECT] for n in outer.walk() if n.fold is outer):
+        folded = (node for node in outer.walk() if node.fold is outer)
+        if not outer.is_dictionary and any(node.counts[Kind.OBJECT] for node in (outer, *folded)):
             outer.is_lifted = True
 
 
@@ -398,7 +404,11 @@ def has_several_ways(outer: ShapeNode) -> bool:
 
 
 def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
-    """Return the nearest nodes below with the same name, and the last level between, if there is one."""
+    """Return the nearest nodes below with the same name, and the last level between, if there is one.
+
+    What contains itself under a name of its own, in rows that are the same (`items` with `children` with
+    `children`), counts as having the same.
+    """
     found: list[tuple[ShapeNode, ShapeNode | None]] = []
     pending: list[tuple[ShapeNode, ShapeNode | None]] = [
         (child, None) for step, child in outer.children.items() if not isinstance(step, Each)
@@ -409,7 +419,7 @@ def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
         ]
     while pending:
         node, between = pending.pop()
-        if node.step == outer.step:
+        if node.step == outer.step or node.fold is outer or _is_same_by_another_name(outer, node):
             found.append((node, between))
             continue
         for step, child in node.children.items():
@@ -417,19 +427,43 @@ def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
     return found
 
 
-def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
-    ours, theirs = _field_names(outer), _field_names(inner)
-    if ours is None or theirs is None:
+def _is_same_by_another_name(outer: ShapeNode, node: ShapeNode) -> bool:
+    """Say whether rows of a member of the rows at `outer` have the same fields, that member among them."""
+    # An element of XML is made again with the name of its table.
+    if not isinstance(node.step, str) or node.is_markup or outer.is_dictionary != node.is_dictionary:
         return False
+    step = outer.rows_step
+    if step not in outer.children or step not in node.children:
+        return False
+    ours, theirs = set(outer.children[step].members()), set(node.children[step].members())
+    both = ours & theirs
+    if node.step not in both or outer.children[step].children[node.step] is not node:
+        return False
+    return len(both) > LEAST_SAME and len(both) >= SAME_NAMES * len(ours | theirs)
+
+
+def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
+    is_dictionary = ENTRY in outer.children
+    if ENTRY in inner.children and not is_dictionary:
+        return False
+    ours, theirs = _field_names(outer, is_dictionary), _field_names(inner, is_dictionary)
     smaller = min(len(ours), len(theirs))
     return smaller > 0 and len(ours & theirs) >= LIKE_NAMES * smaller
 
 
-def _field_names(node: ShapeNode) -> set[str] | None:
-    """Return the names in the objects at `node` and in its arrays, its own aside; None without objects."""
-    levels = [node, *(node.children[step] for step in (ELEMENT,) if step in node.children)]
-    if ENTRY in node.children or not any(level.counts[Kind.OBJECT] for level in levels):
-        return None
+def _field_names(node: ShapeNode, is_dictionary: bool) -> set[str]:
+    """Return the names in the objects at `node` and in its arrays, its own aside; or else in its entries.
+
+    The inner one of two dictionaries may have too few names to be known for one.
+    """
+    if is_dictionary and ENTRY in node.children:
+        levels = [node.children[ENTRY]]
+    elif is_dictionary:
+        levels = list(node.members().values())
+    else:
+        levels = [node, *(node.children[step] for step in (ELEMENT,) if step in node.children)]
+    if not any(level.counts[Kind.OBJECT] for level in levels):
+        return set()
     return {name for level in levels for name in level.members()} - {str(node.step)}
 
 

@@ -96,7 +96,7 @@ def _rearranged(fragment: Fragment, plan: LayingPlan, kernel: str) -> Rearrangin
     # Most layouts do neither.
     from tessaron.core.rearrange.rearranging import Rearranging
     from tessaron.core.rearrange.restructure import rearrange
-    from tessaron.core.shape.conform import conform_tree
+    from tessaron.core.shape.conform import conform_tree, mark_folds
     from tessaron.core.tables.row_rests import add_rests, spell_texts
 
     options = KernelOptions(selection=plan.selection, tells_halves=plan.exact)
@@ -105,6 +105,8 @@ def _rearranged(fragment: Fragment, plan: LayingPlan, kernel: str) -> Rearrangin
         rearrange(work, change)
     if plan.rearrangements:
         conform_tree(work.tree, plan.skeleton)
+    else:
+        mark_folds(work.tree, plan.skeleton)
     add_rests(work.tree, plan.rests, plan.exact)
     if plan.exact:
         spell_texts(work.tree)

@@ -201,7 +201,7 @@ class _Finder:
     def _filled(self, branch: Branch, kind: Kind, path: Path) -> Bools:
         """Return in which rows something stands below an object or array."""
         found = filled_rows(branch, kind)
-        if branch.fold is not None and kind is Kind.ARRAY:
+        if branch.fold is not None:
             found[_folded_rows(self._level, path)] = True
         return found
 

@@ -74,11 +74,13 @@ class Form:
 
     @cached_property
     def levels_between(self) -> dict[int, int | None]:
-        """The elements of each structure that contains itself, with the level through which it does."""
+        """The rows of each structure that contains itself, with the level through which it does."""
         found: dict[int, int | None] = {
             index: None
             for index, node in enumerate(self.nodes)
-            if node.role is Role.ELEMENT and self.nodes[node.parent].flags & RECURSIVE
+            if node.parent >= 0
+            and self.nodes[node.parent].flags & RECURSIVE
+            and node.role == rows_role(self.nodes[node.parent].flags)
         }
         inner = {self.nodes[index].parent: index for index in found}
         for node in self.nodes:
@@ -93,6 +95,11 @@ class Form:
         while self.nodes[place].role is Role.MEMBER:
             place = self.nodes[place].parent
         return place
+
+
+def rows_role(flags: int) -> Role:
+    """Return what the rows of a structure with these flags are, where it contains itself."""
+    return Role.ENTRY if flags & DICTIONARY else Role.ELEMENT
 
 
 PLAIN = Form()

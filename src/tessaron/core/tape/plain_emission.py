@@ -9,7 +9,7 @@ import numpy as np
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import TEXT_STEP, kept_name
-from tessaron.core.tape.form import DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE, RULES, Form
+from tessaron.core.tape.form import DICTIONARY, LIFTED, LIFTS_SCALARS, RECURSIVE, RULES, Form, rows_role
 from tessaron.core.tape.fragment import Role
 from tessaron.core.tape.tape import MEMBER_LIMIT, TEXT_CODES, Mark, Tape
 
@@ -201,7 +201,7 @@ class _Emitter:
         """Open a row of a level for what stands at a row of `owner`; return its number."""
         level.is_touched = True
         body = level.parent
-        if level.role is Role.ELEMENT and body is not None and body.flags & RECURSIVE:
+        if body is not None and body.flags & RECURSIVE and level.role is rows_role(body.flags):
             within, through, depth, way = -1, -1, 1, -1
             if owner is not body:
                 at = owner.level

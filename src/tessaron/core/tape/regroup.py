@@ -320,15 +320,18 @@ class _Depth:
 def fold(outer: Branch, structure: object, with_ways: bool = False) -> None:
     """Make the elements of arrays inside arrays of one structure rows of the outermost array's level.
 
+    Where the structure is a dictionary they are the entries.
+
     Args:
         outer: The branch with the outermost array.
         structure: What the branches have as `fold` at which the structure stands again.
         with_ways: Whether each row is to say by which way it stands in the row around it.
     """
-    first = outer.children.get(ELEMENT)
+    step = ENTRY if ENTRY in outer.children else ELEMENT
+    first = outer.children.get(step)
     if first is None:
         return
-    depths = _find_depths(first, structure)
+    depths = _find_depths(first, structure, step)
     starts = _number_rows(depths)
     count = sum(depth.level.node.row_count for depth in depths)
     tops, ordinals = np.empty(count, np.int32), np.empty(count, np.int32)
@@ -348,7 +351,7 @@ def fold(outer: Branch, structure: object, with_ways: bool = False) -> None:
     maps: dict[int, Int32s] = {}
     level = merge(
         [Part(d.level, rows, is_whole=True) for d, rows in zip(depths, starts, strict=True)],
-        Role.ELEMENT,
+        first.node.role,
         None,
         count,
         maps,
@@ -364,7 +367,7 @@ def fold(outer: Branch, structure: object, with_ways: bool = False) -> None:
         known = np.flatnonzero(values >= 0).astype(np.int32)
         if len(known):
             level.children[name] = origin(name, count, rows=known, integers=values[known])
-    outer.children[ELEMENT] = level
+    outer.children[step] = level
 
 
 def _ways(depths: list[_Depth], starts: list[Int32s], within: Int64s) -> Branch:
@@ -378,7 +381,7 @@ def _ways(depths: list[_Depth], starts: list[Int32s], within: Int64s) -> Branch:
     return origin(Origin.WAY, len(within), rows=known, texts=texts)
 
 
-def _find_depths(first: Branch, structure: object) -> list[_Depth]:
+def _find_depths(first: Branch, structure: object, own: Each) -> list[_Depth]:
     """Return all levels of the structure, each after its container, and detach the inner ones."""
     none = np.empty(0, np.int32)
     depths = [_Depth(first, -1, none, None, none, ())]
@@ -387,8 +390,8 @@ def _find_depths(first: Branch, structure: object) -> list[_Depth]:
         branch, container, between, way = pending.pop()
         for step in sorted(branch.children, key=str):
             child = branch.children[step]
-            if child.fold is structure and ELEMENT in child.children:
-                level = child.children.pop(ELEMENT)
+            if child.fold is structure and own in child.children:
+                level = child.children.pop(own)
                 rows = level.node.parent_rows
                 through, through_rows = (between[-1], rows) if between else (None, none)
                 for above in reversed(between):
