@@ -126,7 +126,7 @@ class _Drafting:
             parts = [] if top.is_shared else self._parts
             own = [part for part in parts if part.level == level.path and not part.is_object]
             base, *beside = _draft_tables(
-                level, _stays(places, known), own, self.names, self._style, self._keeps_rest(places)
+                level, _stays(places, known), own, self.names, self._style, self._keeps_rest(places, known)
             )
             why = "" if top.is_shared else self._reasons.get(level.path[:-1], "")
             tables += [replace(base, why=why), *beside]
@@ -142,8 +142,14 @@ class _Drafting:
             pending.extend(reversed(below))
         return tables, found
 
-    def _keeps_rest(self, places: list[_Place]) -> bool:
-        return self._exact or any(_is_mixed(place.node) for place in places if has_column(place.node))
+    def _keeps_rest(self, places: list[_Place], known: Mapping[int, SharedNode]) -> bool:
+        nodes = [place.node for place in places]
+        for node in list(nodes):
+            shared = known.get(id(node))
+            if shared is not None and shared.whole is not None:
+                # What is looked up has one type for all places.
+                nodes += [below for below, _ in places_on_rows(shared.whole, ())]
+        return self._exact or any(_is_mixed(node) for node in nodes if has_column(node))
 
     def rows_of(
         self, node: ShapeNode, name: str, known: Mapping[int, SharedNode]
@@ -158,10 +164,10 @@ def _stays(places: list[_Place], known: Mapping[int, SharedNode]) -> list[_Place
     identities: dict[int, ShapeNode] = {}
     for place in places:
         shared = known.get(id(place.node))
-        if shared is None or shared.identity is None:
+        if shared is None or shared.whole is None:
             continue
         gone |= {id(below) for below, _ in places_on_rows(place.node, ())}
-        identities[id(place.node.at(shared.by))] = shared.identity
+        identities[id(place.node.at(shared.by))] = shared.whole.at(shared.by)
     return [
         replace(place, node=identities.get(id(place.node), place.node))
         for place in places

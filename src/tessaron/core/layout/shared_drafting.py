@@ -21,12 +21,12 @@ class SharedNode:
     Attributes:
         number: The number of the structure.
         by: The path from here to its identity, if it has one.
-        identity: What was seen of the identity, at all places: what refers to it has one type.
+        whole: Of one with an identity: what was seen at all places, so that what refers to it has one type.
     """
 
     number: int
     by: Path = ()
-    identity: ShapeNode | None = None
+    whole: ShapeNode | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -147,7 +147,7 @@ def _shared_node(number: int, structure: SharedStructure) -> SharedNode:
     if not structure.by:
         return SharedNode(number)
     whole, _ = together(structure.nodes, {})
-    return SharedNode(number, structure.by, whole.at(structure.by))
+    return SharedNode(number, structure.by, whole)
 
 
 def _at(columns: Iterable[Column], path: Path) -> tuple[Column, ...]:

@@ -64,7 +64,8 @@ def like_places(record: ShapeNode) -> tuple[LikePlaces, ...]:
 def likenesses_of(objects: Sequence[Placed]) -> list[Likeness]:
     """Return objects of a settled shape, those that are alike together."""
     sorts: dict[tuple[frozenset[str], tuple[tuple[str, str], ...]], Likeness] = {}
-    for node, path in objects:
+    # What was met first depends on how the source was cut.
+    for node, path in sorted(objects, key=lambda placed: tuple(map(str, placed[1]))):
         names, kinds = frozenset(node.members()), _kinds_of(node)
         made = Likeness(names, kinds)
         sorts.setdefault((names, tuple(sorted(kinds.items()))), made).places.append((node, path))
@@ -100,7 +101,7 @@ def _merged(sorts: list[Likeness]) -> list[Likeness]:
     """Return the sorts, those that are alike in one: each goes to the first that it is like."""
     made: list[Likeness] = []
     exactly: dict[frozenset[str], list[Likeness]] = {}
-    for sort in sorted(sorts, key=lambda each: (-len(each.places), sorted(each.names))):
+    for sort in sorted(sorts, key=_most_places_first):
         among = made if len(sorts) <= _MOST_COMPARED else exactly.get(sort.names, [])
         like = next((each for each in among if each.fits(sort.names, sort.kinds)), None)
         if like is None:
@@ -110,6 +111,10 @@ def _merged(sorts: list[Likeness]) -> list[Likeness]:
             like.places += sort.places
             like.kinds = sort.kinds | like.kinds
     return made
+
+
+def _most_places_first(likeness: Likeness) -> tuple[int, list[str], list[tuple[str, str]]]:
+    return -len(likeness.places), sorted(likeness.names), sorted(likeness.kinds.items())
 
 
 def _told(likeness: Likeness) -> LikePlaces:

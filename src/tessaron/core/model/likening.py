@@ -9,7 +9,7 @@ from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Step
 from tessaron.core.model.level_places import has_column
 from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
-from tessaron.core.shape.structure import lift, settle_text
+from tessaron.core.shape.structure import lift, settle_text, take_as_dictionary
 
 _T = TypeVar("_T")
 
@@ -38,9 +38,7 @@ def _liken_dictionaries(group: list[ShapeNode]) -> bool:
             continue
         if node.is_lifted or any(below.fold is not None for below in node.walk()):
             return False
-        count = len(node.members())
-        node.become_dictionary()
-        node.names, node.name_count = None, count
+        take_as_dictionary(node)
     return True
 
 
@@ -50,7 +48,8 @@ def _liken_rows(group: list[ShapeNode]) -> bool:
         return True
     for node in group:
         is_alone = node.is_markup and any(node.counts[kind] for kind in (*SCALAR_KINDS, Kind.NULL))
-        if isinstance(node.step, str) and (node.counts[Kind.OBJECT] or is_alone) and not node.is_lifted:
+        may_be = node.step is not ELEMENT and (node.counts[Kind.OBJECT] or is_alone)
+        if may_be and not node.is_lifted:
             if node.is_dictionary:
                 return False
             lift(node)

@@ -34,9 +34,10 @@ def skeleton_of(
         _grow(record, path).counts[Kind.TEXT] = 1
     for node in record.walk():
         node.is_dictionary = ENTRY in node.children
+        may_be_lifted = node.step is not None and node.step is not ELEMENT
         is_field = isinstance(node.step, str)
         node.is_lifted = (
-            is_field and ELEMENT in node.children and not node.members() and not node.is_dictionary
+            may_be_lifted and ELEMENT in node.children and not node.members() and not node.is_dictionary
         )
         node.is_lifted &= bool(_holds_objects(node.children[ELEMENT])) if node.is_lifted else False
         if is_field and str(node.step).startswith(MARKUP) and ELEMENT in node.children:

@@ -59,7 +59,7 @@ def conform_tree(tree: Branch, record: ShapeNode) -> None:
 
 
 def mark_folds(tree: Branch, record: ShapeNode) -> None:
-    """Let the branches of a tree that was emitted know where a structure that contains itself stands again."""
+    """Let the branches of an emitted tree know where a structure that contains itself stands again."""
     pending: list[tuple[Branch, ShapeNode]] = [(tree, record)]
     while pending:
         branch, target = pending.pop()

@@ -6,7 +6,7 @@ from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
-from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Path, Step, format_path
+from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Origin, Path, Step, format_path
 from tessaron.core.shape.dictionaries import is_dictionary
 from tessaron.core.shape.shape import MOST_NAMES, TOO_MANY_NAMES, Shape, ShapeNode
 
@@ -220,6 +220,15 @@ def _ordered(node: ShapeNode) -> list[tuple[Step, ShapeNode]]:
     return sorted(node.children.items(), key=lambda item: str(item[0]), reverse=True)
 
 
+def take_as_dictionary(node: ShapeNode) -> None:
+    """Make dictionaries of the objects at a place of a settled shape; what was settled below is once more."""
+    count = len(node.members())
+    node.become_dictionary()
+    node.names, node.name_count = None, count
+    for below in node.levels_below():
+        _settle_below(_Visit(below, ()), StructureRules(is_markup=node.is_markup), [])
+
+
 def _settle_dictionary(
     node: ShapeNode, path: Path, rules: StructureRules, notes: list[StructureNote]
 ) -> None:
@@ -257,7 +266,8 @@ def _settle_lifted(node: ShapeNode, path: Path, notes: list[StructureNote]) -> N
         element.counts[Kind.OBJECT] += each.unlifted_count
         each.lifted_count = each.counts[Kind.OBJECT]
     for step, child in list(node.children.items()):
-        if step is not ELEMENT:
+        # The key of an entry stays with it.
+        if step is not ELEMENT and not isinstance(step, Origin):
             del node.children[step]
             if step in element.children:
                 element.children[step].take_over(child)
@@ -429,17 +439,17 @@ def _inner_nodes(outer: ShapeNode) -> list[tuple[ShapeNode, ShapeNode | None]]:
 
 def _is_same_by_another_name(outer: ShapeNode, node: ShapeNode) -> bool:
     """Say whether rows of a member of the rows at `outer` have the same fields, that member among them."""
+    rows = outer.children.get(outer.rows_step)
+    if rows is None or not isinstance(node.step, str) or rows.children.get(node.step) is not node:
+        return False
+    inner = node.children.get(outer.rows_step)
     # An element of XML is made again with the name of its table.
-    if not isinstance(node.step, str) or node.is_markup or outer.is_dictionary != node.is_dictionary:
+    if inner is None or node.is_markup or outer.is_dictionary != node.is_dictionary:
         return False
-    step = outer.rows_step
-    if step not in outer.children or step not in node.children:
-        return False
-    ours, theirs = set(outer.children[step].members()), set(node.children[step].members())
+    ours, theirs = set(rows.members()), set(inner.members())
     both = ours & theirs
-    if node.step not in both or outer.children[step].children[node.step] is not node:
-        return False
-    return len(both) > LEAST_SAME and len(both) >= SAME_NAMES * len(ours | theirs)
+    is_same = len(both) > LEAST_SAME and len(both) >= SAME_NAMES * len(ours | theirs)
+    return is_same and node.step in both
 
 
 def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
