@@ -171,5 +171,113 @@ class RecursionTest(FolderTest):
         self.assertEqual(rows_of(text, layout=tessaron.Layout.read(target / "layout.toml")), wanted)
 
 
+class TreesOfNamesTest(FolderTest):
+    """Trees whose node names are data, and those that stand again under another name."""
+
+    def zone(self, chance, depth, names, inner):
+        made = {
+            "depth": chance.randint(1, 9),
+            "lit": chance.random() < 0.5,
+            "note": chance.choice(["a", None]),
+        }
+        for name in names if depth else ():
+            zones = {
+                str(chance.randint(1, 60)): self.zone(chance, depth - 1, names, inner)
+                for _ in range(chance.randint(0, 3))
+            }
+            made |= inner(name, zones) if chance.random() < 0.8 else {}
+        return made
+
+    def check(self, records, wanted, **options):
+        source = self.write("z.ndjson", "\n".join(map(json.dumps, records)))
+        for number, (exact, keys, chunk_bytes, kernel) in enumerate((
+            (False, "sequence", 10**6, "auto"), (True, "sequence", 100, "auto"), (True, "digest", 100, "python"),
+        )):  # fmt: skip
+            target = self.folder / str(number)
+            given = {
+                "exact": exact,
+                "keys": keys,
+                "chunk_bytes": chunk_bytes,
+                "kernel": kernel,
+                "replace": True,
+            }
+            receipt = tessaron.export(source, target, name="t", **given, **options)
+            self.assertTrue(receipt.passed)
+            self.assertEqual({table.name for table in receipt.tables}, wanted)
+            found = tessaron.verify(target, source)
+            self.assertTrue(found.passed and not found.is_remade, found)
+            if exact:
+                tessaron.rebuild(target, self.folder / "back.ndjson", replace=True)
+                back = [json.loads(line) for line in (self.folder / "back.ndjson").read_text().splitlines()]
+                self.assertEqual(back, records)
+        layout = tessaron.draft(source, name="t", **options)
+        made, drafted = tessaron.shred(source, layout=layout), tessaron.shred(source, name="t", **options)
+        for name, table in drafted.items():
+            self.assertEqual(made[name].to_pylist(), table.to_pylist())
+
+    def test_one_table_with_the_key_of_each_node(self):
+        cases = (
+            ("by itself", ["zones"], lambda name, zones: {name: zones}, {"t", "t_zones"}),
+            ("in an object", ["zones"], lambda name, zones: {"more": {name: zones}}, {"t", "t_zones"}),
+            ("in an array", ["zones"], lambda name, zones: {"more": [{"n": 1, name: zones}]},
+             {"t", "t_zones", "t_zones_more"}),
+        )  # fmt: skip
+        for title, names, inner, wanted in cases:
+            chance = random.Random(7)
+            records = [
+                {"id": n, "zones": {str(k): self.zone(chance, 3, names, inner) for k in range(n % 4)}}
+                for n in range(20)
+            ]
+            with self.subTest(title):
+                self.check(records, wanted)
+
+    def test_rows_say_where_they_stand(self):
+        zones = {
+            "7": {"depth": 1, "zones": {"8": {"depth": 2, "zones": {}}, "9": {"depth": 3}}},
+            "10": {"depth": 4},
+        }
+        made = tessaron.shred([{"zones": zones}], name="t", dictionaries=["$.zones"])["t_zones"].to_pylist()
+        found = [
+            (row["row_key"], row["within_key"], row["key"], row["t_zones_depth"], row["depth"])
+            for row in made
+        ]
+        self.assertEqual(
+            found, [(1, None, "7", 1, 1), (2, 1, "8", 2, 2), (3, 1, "9", 2, 3), (4, None, "10", 1, 4)]
+        )
+
+    def test_rows_that_are_the_same_under_another_name(self):
+        def part(depth):
+            made = {"name": f"p{depth}", "weight": depth, "kind": "k"}
+            return made | ({"children": [part(depth - 1) for _ in range(2)]} if depth else {})
+
+        self.check([{"id": n, "items": [part(3)]} for n in range(3)], {"t", "t_items"})
+        other = [
+            {
+                "id": 1,
+                "items": [{"name": "a", "weight": 1, "kind": "k", "children": [{"name": "b", "of": 1}]}],
+            }
+        ]
+        self.check([other[0] | {"id": n} for n in range(3)], {"t", "t_items", "t_items_children"})
+
+    def test_entries_that_are_objects_here_and_arrays_there(self):
+        moves = [{"x": 1, "y": 2}]
+        records = [
+            {"id": n, "moves": {str(k): moves if k % 2 else moves[0] for k in range(5)}} for n in range(4)
+        ]
+        self.check(records, {"t", "t_moves", "t_moves_items"}, dictionaries=["$.moves"])
+
+    def test_values_and_more_of_them_among_entries(self):
+        codes = ["N1", "N2", "S1", "S2", "E1", "W3", "W4", "C7", "C8", "B1"]
+        chance = random.Random(2)
+        records = [
+            {
+                "id": n,
+                "moves": {code: n if n % 2 else {"teu": n, "t": 2.5} for code in chance.sample(codes, 3)},
+            }
+            for n in range(20)
+        ]
+        self.check(records, {"t", "t_moves"})
+
+
 if __name__ == "__main__":
     unittest.main()
