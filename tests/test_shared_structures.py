@@ -200,6 +200,8 @@ class SharedDraftTest(FolderTest):
                 receipt = self.check(source, self.folder / title, records, **options)
                 self.assertEqual(any(table.places for table in receipt.tables), shared)
                 self.assertEqual(any("one table for all" in note.text for note in receipt.notes), shared)
+        with self.assertRaisesRegex(tessaron.UsageError, "shared does not go with flat"):
+            tessaron.shred(as_lines(visits()), shared=["$.arrival.berth"], flat="$.stays[*]")
         for path, message in (
             (
                 "$.arival.berth",

@@ -174,6 +174,10 @@ class Options:
                 raise UsageError(f"expected {name} of at most {most:,}, got {clipped(f'{value:,}')}")
         if self.stop_at_share is not None and not 0 <= self.stop_at_share <= 1:
             raise UsageError(f"expected stop_at_share from 0 to 1, got {in_quotes(self.stop_at_share)}")
+        if self.flat is not None and self.shared:
+            raise UsageError(
+                "shared does not go with flat: a flat table has all of a row, wherever it stands"
+            )
         if self.white_space not in get_args(WhiteSpace):
             raise UsageError(
                 f"expected white_space of trim, collapse, keep, got {in_quotes(self.white_space)}"
