@@ -112,6 +112,9 @@ class SharedDraftTest(FolderTest):
                     target = self.folder / f"xml {title} {keys}"
                     receipt = self.check(source, target, records, keys=keys)
                     self.assertEqual({table.name for table in receipt.tables}, wanted)
+                    said = [note.text for note in receipt.notes if "one table for all" in note.text]
+                    what = "a row for each code" if title == "an identity" else "with the place"
+                    self.assertTrue(said[0].endswith(what), said)
 
     def test_the_split_changes_nothing(self):
         for title, records, _ in self.CASES:

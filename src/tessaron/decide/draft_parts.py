@@ -53,7 +53,9 @@ def _shared(reading: SourceReading, options: Options) -> list[SharedStructure]:
     sharing.make_rows(options.most_columns, by_itself)
     shared = sharing.shared(_identities(reading, sharing.watched()))
     wanted.check(record, shared)
-    reading.notes += [_note_of(each, record) for each in shared]
+    firsts = {id(each.nodes[0]) for each in shared}
+    paths = {id(node): rows_path(path, record) for node, path in with_paths(record) if id(node) in firsts}
+    reading.notes += [(paths[id(each.nodes[0])], _said_of(each)) for each in shared]
     return shared
 
 
@@ -68,11 +70,10 @@ def _identities(reading: SourceReading, watched: Sequence[WatchedStructure]) -> 
     return found.of_structures()
 
 
-def _note_of(shared: SharedStructure, record: ShapeNode) -> tuple[str, str]:
-    first = next(path for node, path in with_paths(record) if node is shared.nodes[0])
-    what = "with the place" if not shared.by else f"a row for each {shared.by[-1]}"
-    text = f"the same structure at {len(shared.nodes):,} places: one table for all, {what}"
-    return rows_path(first, record), text
+def _said_of(shared: SharedStructure) -> str:
+    field = format_path(shared.by).removeprefix("$.")
+    what = f"a row for each {field}" if shared.by else "with the place"
+    return f"the same structure at {len(shared.nodes):,} places: one table for all, {what}"
 
 
 class WantedPlaces:

@@ -446,10 +446,11 @@ def _is_same_by_another_name(outer: ShapeNode, node: ShapeNode) -> bool:
     # An element of XML is made again with the name of its table.
     if inner is None or node.is_markup or outer.is_dictionary != node.is_dictionary:
         return False
+    if node.step not in inner.children:
+        return False
     ours, theirs = set(rows.members()), set(inner.members())
     both = ours & theirs
-    is_same = len(both) > LEAST_SAME and len(both) >= SAME_NAMES * len(ours | theirs)
-    return is_same and node.step in both
+    return len(both) > LEAST_SAME and len(both) >= SAME_NAMES * len(ours | theirs)
 
 
 def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
