@@ -193,6 +193,12 @@ class SharedDraftTest(FolderTest):
                 {"shared": ["$.b"]},
                 True,
             ),
+            (
+                "asked for by both names",
+                [{"a": {"x": 1, "y": 2}, "b": {"x": 2, "z": 3}}] * 3,
+                {"shared": ["$.a", "$.b"]},
+                True,
+            ),
             ("too wide", wide, {"most_columns": 40}, True),
             ("not shared", visits(), {"not_shared": True}, False),
             ("undivided", visits(), {"undivided": True}, False),

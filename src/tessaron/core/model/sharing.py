@@ -112,12 +112,20 @@ class Sharing:
                 if len(node.members()) >= LEAST_FIELDS or frozenset(node.members()) in wanted_names
             ]
         )
-        wanted = [each for each in found if self._asks_for(each)]
-        for other in wanted[1:]:
-            if other.names & wanted[0].names:
-                wanted[0].places += other.places
-                found.remove(other)
+        found = self._with_wanted_together(found)
         return sorted(found, key=lambda each: min((len(path), str(path)) for _, path in each.places))
+
+    def _with_wanted_together(self, found: list[Likeness]) -> list[Likeness]:
+        """Return likenesses, those that were asked for and have half of their names in common in one."""
+        made: list[Likeness] = []
+        for each in found:
+            is_like = (other for other in made if self._asks_for(other) and _are_half_alike(each, other))
+            first = next(is_like, None) if self._asks_for(each) else None
+            if first is None:
+                made.append(each)
+            else:
+                first.places += each.places
+        return made
 
     def _candidates(self) -> Iterator[Placed]:
         """Yield the objects that are rows, or could be; not those of structures that contain themselves."""
@@ -215,6 +223,10 @@ class Sharing:
                 return self._number[id(at)], path[count:]
             at = self._above[id(at)]
         return -1, path
+
+
+def _are_half_alike(one: Likeness, other: Likeness) -> bool:
+    return 2 * len(one.names & other.names) >= min(len(one.names), len(other.names))
 
 
 class _Groups:
