@@ -233,6 +233,9 @@ class SharedDraftTest(FolderTest):
             f"berth\n  the same structure at 7 places, {count} rows; more than 5 places have it\n", told
         )
         self.assertIn("a table for each place: --not-shared", told)
+        self.assertRegex(
+            told, rf"berth_cranes\n  an array in \d+ of {count} rows, \d+ elements\n  as one column of berth:"
+        )
         text = (self.folder / "l.toml").read_text()
         self.assertIn('[tables.berth]\nshared = [\n  "$.arrival.berth",', text)
         self.assertRegex(text, r'code += \{ path = "@\.code", type = "text" \} +# always; e\.g\. "N')

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from tessaron.core.base.kinds import Kind
@@ -36,16 +37,18 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
         record: The settled shape that they were drafted from.
     """
     by_name = {table.name: table for table in tables.tables}
-    found: dict[str, TableReason] = {}
+    groups: dict[str, list[Table]] = {}
     for table in tables.tables:
-        name = written_name(table.name)
-        if name not in found:
-            found[name] = _reason(table, None if table.parent is None else by_name[table.parent], record)
-    return found
+        groups.setdefault(written_name(table.name), []).append(table)
+    return {name: _reason(group, by_name, record) for name, group in groups.items()}
 
 
-def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReason:
-    level = record.at(table.rows)
+def _reason(group: Sequence[Table], by_name: Mapping[str, Table], record: ShapeNode) -> TableReason:
+    """Return why a table is one, given as it is, or as those with the rows at each of its places."""
+    table = group[0]
+    parent = None if table.parent is None else by_name[table.parent]
+    levels = [record.at(each.rows) for each in group]
+    rows = sum(level.row_count for level in levels)
     if table.once and table.place:
         return TableReason(table.why, "as columns wherever it stands: --not-shared")
     if table.once:
@@ -53,27 +56,29 @@ def _reason(table: Table, parent: Table | None, record: ShapeNode) -> TableReaso
     if parent is None or not table.rows:
         if table.why and parent is not None:
             return TableReason(table.why, _moved(parent))
-        return TableReason(f"the records, {level.row_count:,} of them")
+        return TableReason(f"the records, {rows:,} of them")
     if table.why:
         is_shared = bool(table.place)
         return TableReason(table.why, "a table for each place: --not-shared" if is_shared else _moved(parent))
-    owner, place = record.at(table.rows[:-1]), format_path(table.rows[:-1])
+    owners, place = [record.at(each.rows[:-1]) for each in group], format_path(table.rows[:-1])
     inside = path_below(table.rows[:-1], parent.rows)
     form = "xml" if record.is_markup else "json"
-    as_json = f'as one column of {parent.name}: {{ path = "{inside}", type = "{form}" }}'
-    rows = record.at(parent.rows).row_count
+    as_json = f'as one column of {written_name(parent.name)}: {{ path = "{inside}", type = "{form}" }}'
     if table.within_key is not None:
-        return TableReason(f"a structure that contains itself, {level.row_count:,} rows", as_json)
+        return TableReason(f"a structure that contains itself, {rows:,} rows", as_json)
     if table.rows[-1] is ENTRY:
-        count = f"{owner.name_count:,}" if owner.name_count < TOO_MANY_NAMES else "very many"
+        names = max(owner.name_count for owner in owners)
+        count = f"{names:,}" if names < TOO_MANY_NAMES else "very many"
         otherwise = f'as columns: not_dictionaries = ["{place}"] under [structure]'
-        return TableReason(f"a dictionary: {count} names are data, {level.row_count:,} entries", otherwise)
-    return TableReason(_of_arrays(owner, level, rows), as_json)
+        return TableReason(f"a dictionary: {count} names are data, {rows:,} entries", otherwise)
+    above = sum(record.at(by_name[str(each.parent)].rows).row_count for each in group)
+    return TableReason(_of_arrays(owners, rows, above), as_json)
 
 
-def _of_arrays(owner: ShapeNode, level: ShapeNode, rows: int) -> str:
-    arrays, singles = owner.counts[Kind.ARRAY], owner.counts[Kind.OBJECT]
-    text = f"an array in {arrays:,} of {rows:,} rows, {level.row_count:,} elements"
+def _of_arrays(owners: Sequence[ShapeNode], elements: int, rows: int) -> str:
+    arrays = sum(owner.counts[Kind.ARRAY] for owner in owners)
+    singles = sum(owner.counts[Kind.OBJECT] for owner in owners)
+    text = f"an array in {arrays:,} of {rows:,} rows, {elements:,} elements"
     return text + (f"; {singles:,} single objects stand in the place of one" if singles else "")
 
 
