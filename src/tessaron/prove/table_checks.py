@@ -192,10 +192,13 @@ class _References:
         self._unmet: dict[tuple[str, str], tuple[int, str]] = {}
 
     def add(self, batch: Any, rows_before: int) -> None:
+        by_place = self._table.refers_by_place()
+        masks = dict(rows_by_parent(batch, self._table)) if by_place else {}
         for column, other, waiting in self._parts:
             values = batch.column(column)
-            if self._table.refers_by_place() and column == self._table.parent_key:
-                values = _of_parent(values, batch, self._table, other)
+            if by_place and column == self._table.parent_key:
+                # Of the rows that belong to the other tables nothing is known here.
+                values = pc.if_else(pa.array(masks[other]), values, pa.scalar(None, values.type))
             if other not in self._keys:
                 waiting.append((rows_before, values))
             else:
@@ -233,12 +236,6 @@ def _by_place(table: Table) -> list[tuple[str, str]]:
     """Return the column with the key of the row above, with each table that this may be in."""
     column = table.parent_key
     return [(column, parent) for parent in table.parents()] if column and table.refers_by_place() else []
-
-
-def _of_parent(keys: Any, batch: Any, table: Table, parent: str) -> Any:
-    """Return the keys of rows above that are in one of several tables, null for the others."""
-    mask = next(rows for name, rows in rows_by_parent(batch, table) if name == parent)
-    return pc.if_else(pa.array(mask), keys, pa.scalar(None, keys.type))
 
 
 class _Ordinals:

@@ -76,9 +76,12 @@ def rows_by_parent(batch: Any, table: Table) -> Iterator[tuple[str, Bools]]:
     """Yield the tables that rows of a shared table belong to, each with a mask of those rows."""
     spelled = pa.array([place.path for place in table.places], pa.large_string())
     numbers = pc.index_in(batch.column(str(table.place_key)), spelled).fill_null(len(table.places)).to_numpy()
-    for parent in table.parents():
-        of_parent = np.array([*(place.parent == parent for place in table.places), False])
-        yield parent, of_parent[numbers]
+    parents = table.parents()
+    number_of = {parent: number for number, parent in enumerate(parents)}
+    of_place = np.array([*(number_of.get(str(place.parent), -1) for place in table.places), -1])
+    of_row = of_place[numbers]
+    for number, parent in enumerate(parents):
+        yield parent, of_row == number
 
 
 def _replaced(batch: Any, column: str, values: Any) -> Any:
