@@ -56,6 +56,28 @@ def moorings(count=40):
     return made
 
 
+def quays(count=60):
+    """Return visits with a berth at seven places, which only its quay and its number tell from others."""
+    chance = random.Random(6)
+
+    def berth():
+        quay, number = chance.choice("NSEW"), chance.randrange(6)
+        told = ord(quay) * 7 + number
+        return {
+            "quay": quay,
+            "number": number,
+            "depth": told % 50,
+            "side": "PS"[told % 2],
+            "lit": told % 3 > 0,
+        }
+
+    return [
+        {"id": n, "stays": [{"n": k, "berth": berth()} for k in range(n % 3)]}
+        | {place: {"berth": berth()} for place in PLACES if chance.random() < 0.7}
+        for n in range(count)
+    ]
+
+
 def nested(count=10):
     """Return records in which an agent stands at twelve places, at six of them within a notice."""
     agent = {"name": "a", "phone": "1", "desk": 2}
@@ -76,6 +98,7 @@ class SharedDraftTest(FolderTest):
     CASES = (
         ("occurrences", visits(), {"e", "e_stays", "berth", "berth_cranes"}),
         ("an identity", moorings(), {"e", "e_stays", "berth"}),
+        ("an identity of two fields", quays(), {"e", "e_stays", "berth"}),
         ("one within another", nested(), {"e", "arrival", "by"}),
     )
 
@@ -113,7 +136,10 @@ class SharedDraftTest(FolderTest):
                     receipt = self.check(source, target, records, keys=keys)
                     self.assertEqual({table.name for table in receipt.tables}, wanted)
                     said = [note.text for note in receipt.notes if "one table for all" in note.text]
-                    what = "a row for each code" if title == "an identity" else "with the place"
+                    what = {
+                        "an identity": "a row for each code",
+                        "an identity of two fields": "a row for each quay and number",
+                    }.get(title, "with the place")
                     self.assertTrue(said[0].endswith(what), said)
 
     def test_the_split_changes_nothing(self):
@@ -174,6 +200,11 @@ class SharedDraftTest(FolderTest):
         self.assertEqual(referring, [f"{place}_berth_code" for place in PLACES])
         for name in referring:
             self.assertLessEqual(set(tables["e"].column(name).drop_null().to_pylist()), set(codes))
+        told = tessaron.draft(as_lines(quays()), name="e").text
+        self.assertIn('once = ["quay", "number"]', told)
+        self.assertIn("where quay and number decide all else", told)
+        berths = tessaron.shred(as_lines(quays()), name="e")["berth"].to_pylist()
+        self.assertEqual(len({(row["quay"], row["number"]) for row in berths}), len(berths))
         cases = {"an exception": moorings(), "too few values": moorings(6)}
         known = moorings()[2]["stays"][0]["berth"]
         cases["an exception"][0]["arrival"] = {"berth": known | {"on": {"side": "X", "lit": True}}}

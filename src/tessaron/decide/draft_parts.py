@@ -59,7 +59,7 @@ def _shared(reading: SourceReading, options: Options) -> list[SharedStructure]:
     return shared
 
 
-def _identities(reading: SourceReading, watched: Sequence[WatchedStructure]) -> dict[int, Path]:
+def _identities(reading: SourceReading, watched: Sequence[WatchedStructure]) -> dict[int, tuple[Path, ...]]:
     """Return the fields that decide all others, by the number of the structure: one more pass, where due."""
     found = Identities(watched)
     work = IdentityWork(reading.records.shape.record, watched)
@@ -71,8 +71,8 @@ def _identities(reading: SourceReading, watched: Sequence[WatchedStructure]) -> 
 
 
 def _said_of(shared: SharedStructure) -> str:
-    field = format_path(shared.by).removeprefix("$.")
-    what = f"a row for each {field}" if shared.by else "with the place"
+    fields = " and ".join(format_path(path).removeprefix("$.") for path in shared.by)
+    what = f"a row for each {fields}" if shared.by else "with the place"
     return f"the same structure at {len(shared.nodes):,} places: one table for all, {what}"
 
 

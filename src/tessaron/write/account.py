@@ -111,7 +111,8 @@ class Account:
 
     def reject_conflict(self, table: Table, source: str, record: int) -> None:
         """List a record that says something else of a value than the row which that has."""
-        message = f"{table.name}: another row for this {table.once} is there already, with other values"
+        what = " and ".join(table.once)
+        message = f"{table.name}: another row for this {what} is there already, with other values"
         self.log.add(Reject(source, None, None, record, "", "once", message, is_whole=False))
         known = self._findings.get(("once", table.name))
         count = 1 + (known.count if known else 0)

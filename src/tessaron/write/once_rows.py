@@ -51,15 +51,15 @@ class OnceRows:
             own = array_of(np.arange(1, len(index) + 1, dtype=np.int64))
         else:
             # The same for the same value, whichever record brings it first.
-            own = hex_of(digest_of_columns(new, (self.table.once,)))
+            own = hex_of(digest_of_columns(new, self.table.once))
         return new.set_column(0, new.schema.field(0), own)
 
     def _hashed(self, batch: Any) -> tuple[_Words, _Words]:
         """Return digests of the values and of what stands beside them, kept from a look for conflicts."""
         if self._hashes is not None and self._hashes[0] is batch:
             return self._hashes[1:]
-        others = tuple(column.name for column in self.table.columns if column.name != self.table.once)
-        keys = digest_of_columns(batch, (self.table.once,))[:, 0]
+        others = tuple(column.name for column in self.table.columns if column.name not in self.table.once)
+        keys = digest_of_columns(batch, self.table.once)[:, 0]
         return keys, digest_of_columns(batch, others)[:, 0] if others else np.zeros(len(keys), np.uint64)
 
     def _firsts(self, keys: _Words, told: _Words) -> tuple[_Words, Any]:

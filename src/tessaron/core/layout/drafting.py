@@ -167,7 +167,7 @@ def _stays(places: list[_Place], known: Mapping[int, SharedNode]) -> list[_Place
         if shared is None or shared.whole is None:
             continue
         gone |= {id(below) for below, _ in places_on_rows(place.node, ())}
-        identities[id(place.node.at(shared.by))] = shared.whole.at(shared.by)
+        identities |= {id(place.node.at(path)): shared.whole.at(path) for path in shared.by}
     return [
         replace(place, node=identities.get(id(place.node), place.node))
         for place in places
@@ -260,7 +260,7 @@ def _draft_lookup(level: _Level, name: str, shown: list[_Place], style: NameStyl
     names = Names()
     columns = tuple(_columns_of(shown, names, style))
     row_key = names.claim_of(name, ROW_KEY)
-    return Table(name, level.path, None, row_key, None, None, columns, once=columns[0].name)
+    return Table(name, level.path, None, row_key, None, None, columns, once=(columns[0].name,))
 
 
 def _draft_table(level: _Level, shown: list[_Place], style: NameStyle, keeps_rest: bool) -> Table:

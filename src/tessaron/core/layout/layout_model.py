@@ -190,9 +190,9 @@ class TablePart(_Part):
     only_filled: Flag = Field(
         False, description="Only rows in which one of its columns has a value: a part of rows that few have."
     )
-    once: Text | None = Field(
+    once: Text | list[Text] | None = Field(
         None,
-        description="The column whose values have one row each: a table to look up in.",
+        description="The column whose values have one row each, or several together: a table to look up in.",
     )
     multiply: list[Text] = Field(
         [], description="Tables beside this one, whose rows each row is paired with."
@@ -203,6 +203,12 @@ class TablePart(_Part):
     ordinal: Text | None = Field(None, description="Name of the column with the position in the array.")
     place: Text | None = Field(None, description="Name of the column with the place of a row, where shared.")
     columns: dict[str, ColumnPart] = Field({}, description="Its columns, in their order.")
+
+    def once_columns(self) -> tuple[str, ...]:
+        """Return the columns whose values have one row each; none of a table that is no such."""
+        if self.once is None:
+            return ()
+        return (self.once,) if isinstance(self.once, str) else tuple(self.once)
 
 
 class LayoutPart(_Part):

@@ -110,7 +110,8 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False, places: Seq
     else:
         lines.append(f"rows = {toml_text(rows_path(table.rows, draft.record))}")
     lines += ["only_filled = true"] * table.only_filled
-    lines += [f"once = {toml_text(table.once)}"] * bool(table.once)
+    if table.once:
+        lines.append(f"once = {toml_value(table.once[0] if len(table.once) == 1 else table.once)}")
     is_top = table.parent is None and not table.once
     if draft.tables.natural_key and is_top and not table.rows and not is_around:
         lines.append(f"key = {toml_list(draft.tables.natural_key)}")

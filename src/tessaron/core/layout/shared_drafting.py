@@ -20,12 +20,12 @@ class SharedNode:
 
     Attributes:
         number: The number of the structure.
-        by: The path from here to its identity, if it has one.
+        by: The paths from here to its identity, if it has one.
         whole: Of one with an identity: what was seen at all places, so that what refers to it has one type.
     """
 
     number: int
-    by: Path = ()
+    by: tuple[Path, ...] = ()
     whole: ShapeNode | None = None
 
 
@@ -127,7 +127,7 @@ class SharedTables:
             None,
             None,
             _at(columns, place.path),
-            once=next(column.name for column in columns if column.path == by),
+            once=tuple(column.name for path in by for column in columns if column.path == path),
             place=rows_path(place.path, self._record),
             looked_up_at=place.path,
             why=self._why(place.number),
@@ -137,8 +137,9 @@ class SharedTables:
         structure = self._structures[number]
         count = len(structure.nodes)
         if structure.by:
-            field = format_path(structure.by).removeprefix("$.")
-            return f"the same structure at {count:,} places, where {field} decides all else; {structure.why}"
+            fields = " and ".join(format_path(path).removeprefix("$.") for path in structure.by)
+            verb = "decides" if len(structure.by) == 1 else "decide"
+            return f"the same structure at {count:,} places, where {fields} {verb} all else; {structure.why}"
         rows = sum(level.row_count for level in structure.nodes)
         return f"the same structure at {count:,} places, {rows:,} rows; {structure.why}"
 

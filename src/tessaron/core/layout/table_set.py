@@ -104,7 +104,7 @@ class Table:
             of the column with the row of `enclosing`.
         enclosing: Name of the table with a row for each of those.
         only_filled: Whether it has only rows in which one of its columns has a value.
-        once: The column whose values have one row each: a table that others look up in; empty for others.
+        once: The columns whose values have one row each: a table that others look up in; none for others.
         is_single: Whether its rows are objects, of which each row above has one at most.
         why: Why it is a table of its own, where neither an array nor a dictionary says so.
         key_type: `integer` for sequence keys, `text` for digests; the ordinal is an integer always.
@@ -132,7 +132,7 @@ class Table:
     enclosing_key: str | None = None
     enclosing: str | None = None
     only_filled: bool = False
-    once: str = ""
+    once: tuple[str, ...] = ()
     is_single: bool = False
     why: str = ""
     place_key: str | None = None

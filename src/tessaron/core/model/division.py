@@ -34,7 +34,7 @@ def spared_by(shared: Iterable[SharedStructure]) -> Spared:
         for node in each.nodes:
             found = {id(below) for below in node.walk()}
             if each.by:
-                members |= found - {id(node.at(each.by))}
+                members |= found - {id(node.at(path)) for path in each.by}
             else:
                 levels |= found
     return Spared(levels, members)

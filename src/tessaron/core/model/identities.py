@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import combinations
 
 import numpy as np
 import pyarrow as pa
@@ -31,8 +32,10 @@ from tessaron.core.tape.fragment import Node
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 
-_MOST_IDENTITIES = 6
-"""So many fields, at most, are looked at whether they are one, those in front first."""
+_MOST_IDENTITIES, _MOST_IN_PAIRS = 6, 4
+"""So many fields, at most, are looked at whether they are one, and two of so many, those in front first."""
+_NEARLY_ALONE = 0.8
+"""Two fields are one together only if neither has so great a share of as many values as both."""
 _MOST_VALUES = 1_000_000
 
 
@@ -44,13 +47,13 @@ class WatchedStructure:
         number: Its number.
         levels: The paths of its rows, at all places.
         fields: The paths of all fields, from the row.
-        candidates: Those that may be the identity.
+        candidates: Those that may be the identity, by themselves, then two together.
     """
 
     number: int
     levels: tuple[Path, ...]
     fields: tuple[Path, ...]
-    candidates: tuple[Path, ...]
+    candidates: tuple[tuple[Path, ...], ...]
 
 
 def watched_structure(number: int, places: Sequence[Placed], whole: ShapeNode) -> WatchedStructure | None:
@@ -66,13 +69,14 @@ def watched_structure(number: int, places: Sequence[Placed], whole: ShapeNode) -
         return None
     fields = [(node, path) for node, path in found if has_column(node)]
     rows = sum(node.row_count for node, _ in places)
-    may_be = [path for node, path in fields if path and _may_identify(node, rows)]
+    single = [path for node, path in fields if path and _may_identify(node, rows)]
+    may_be: list[tuple[Path, ...]] = [(path,) for path in single[:_MOST_IDENTITIES]]
+    if len(fields) >= 2 + LEAST_FOLLOWING:
+        may_be += combinations(single[:_MOST_IN_PAIRS], 2)
     if rows < LEAST_VALUES * LEAST_REPEATS or not may_be or len(fields) <= LEAST_FOLLOWING:
         return None
     paths = tuple(path for _, path in fields)
-    return WatchedStructure(
-        number, tuple(path for _, path in places), paths, tuple(may_be[:_MOST_IDENTITIES])
-    )
+    return WatchedStructure(number, tuple(path for _, path in places), paths, tuple(may_be))
 
 
 def _may_identify(node: ShapeNode, rows: int) -> bool:
@@ -81,35 +85,39 @@ def _may_identify(node: ShapeNode, rows: int) -> bool:
 
 @dataclass
 class Decided:
-    """What a field decides, as far as was seen.
+    """What a field decides, or two together, as far as was seen.
 
     Attributes:
-        values: Hashes of its values, each once, in order.
+        values: Hashes of the values, each once, in order.
         others: A hash of all other fields beside each.
         rows: In how many rows.
+        parts: Of two fields together: the hashes of the values of each, each once.
     """
 
     values: Words
     others: Words
     rows: int
+    parts: tuple[Words, ...] = ()
 
     def and_more(self, more: Decided) -> Decided | None:
         """Return both together; None where a value has something else beside it."""
+        parts = tuple(np.union1d(mine, theirs) for mine, theirs in zip(self.parts, more.parts, strict=True))
         return _decided(
             np.concatenate((self.values, more.values)),
             np.concatenate((self.others, more.others)),
             self.rows + more.rows,
+            parts,
         )
 
 
-def _decided(values: Words, others: Words, rows: int) -> Decided | None:
+def _decided(values: Words, others: Words, rows: int, parts: tuple[Words, ...] = ()) -> Decided | None:
     found, first, at = np.unique(values, return_index=True, return_inverse=True)
     if len(found) > _MOST_VALUES or (others[first][at] != others).any():
         return None
-    return Decided(found, others[first], rows)
+    return Decided(found, others[first], rows, parts)
 
 
-Found = dict[tuple[int, Path], Decided | None]
+Found = dict[tuple[int, tuple[Path, ...]], Decided | None]
 """By the number of a structure and one of its fields: what that decides; None if it does not decide all."""
 
 
@@ -125,7 +133,7 @@ class IdentityWork:
     record: ShapeNode
     structures: Sequence[WatchedStructure]
     form: Form = field(init=False)
-    _none: set[tuple[int, Path]] = field(default_factory=set)
+    _none: set[tuple[int, tuple[Path, ...]]] = field(default_factory=set)
     """Fields that are none, as some tape has shown: they are not looked at again."""
 
     def __post_init__(self) -> None:
@@ -148,8 +156,8 @@ class IdentityWork:
 
 
 def _found(
-    structure: WatchedStructure, candidates: Sequence[Path], nodes: Mapping[Path, Node]
-) -> dict[Path, Decided | None]:
+    structure: WatchedStructure, candidates: Sequence[tuple[Path, ...]], nodes: Mapping[Path, Node]
+) -> dict[tuple[Path, ...], Decided | None]:
     levels = [(level, node.row_count) for level in structure.levels if (node := nodes.get(level)) is not None]
     if not any(count for _, count in levels):
         return {}
@@ -158,7 +166,15 @@ def _found(
         for path in structure.fields
     }
     beside = digest_words(list(hashes.values()))[:, 0]
-    return {path: _decided(hashes[path], beside, len(beside)) for path in candidates}
+    found: dict[tuple[Path, ...], Decided | None] = {}
+    for paths in candidates:
+        if len(paths) == 1:
+            found[paths] = _decided(hashes[paths[0]], beside, len(beside))
+        else:
+            both = [hashes[path] for path in paths]
+            parts = tuple(map(np.unique, both))
+            found[paths] = _decided(digest_words(both)[:, 0], beside, len(beside), parts)
+    return found
 
 
 def _hashes(parts: Sequence[tuple[Node | None, int]]) -> Words:
@@ -215,9 +231,9 @@ class Identities:
                 known = known.and_more(decided)
             self._found[key] = None if decided is None else known
 
-    def of_structures(self) -> dict[int, Path]:
-        """Return the field that decides all others, from the row, by the number of the structure."""
-        found: dict[int, Path] = {}
+    def of_structures(self) -> dict[int, tuple[Path, ...]]:
+        """Return the fields that decide all others, from the row, by the number of the structure."""
+        found: dict[int, tuple[Path, ...]] = {}
         for structure in self._structures:
             for path in structure.candidates:
                 decided = self._found.get((structure.number, path))
@@ -228,4 +244,7 @@ class Identities:
 
 def _is_enough(decided: Decided) -> bool:
     count = len(decided.values)
+    if any(len(part) > _NEARLY_ALONE * count for part in decided.parts):
+        # One of them is the identity, but for exceptions.
+        return False
     return count >= LEAST_VALUES and decided.rows >= LEAST_REPEATS * count

@@ -30,14 +30,14 @@ class SharedStructure:
         name: What it is called in most of them.
         nodes: The levels with its objects as rows, one for each place; where it has an identity, the objects.
         why: The reason, for people.
-        by: The path from the object to the field that is its identity, if it has one. Each value of that has
-            one row then, to which the field, which stays where it is, refers.
+        by: The paths from the object to the fields that are its identity, if it has one. Each value of these
+            has one row then, to which the fields, which stay where they are, refer.
     """
 
     name: str
     nodes: tuple[ShapeNode, ...]
     why: str
-    by: Path = ()
+    by: tuple[Path, ...] = ()
 
 
 class Sharing:
@@ -85,7 +85,7 @@ class Sharing:
                 found.append(watched_structure(number, [(node, paths[id(node)]) for node in levels], whole))
         return [each for each in found if each is not None]
 
-    def shared(self, identities: Mapping[int, Path]) -> list[SharedStructure]:
+    def shared(self, identities: Mapping[int, tuple[Path, ...]]) -> list[SharedStructure]:
         """Return what was chosen.
 
         Args:

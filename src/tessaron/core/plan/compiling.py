@@ -284,7 +284,7 @@ class _Compiler:
         made = TablePlan(
             name, level, plans, None, tuple(output), keep, part.with_empty,
             tuple(self._multiplied(name, part)), tuple(columns.limits), above, part.only_filled,
-            part.once or "",
+            part.once_columns(),
         )  # fmt: skip
         self._check_once(name, part, plans)
         if part.only_filled and not any(_is_value(plan) for plan in plans):
@@ -300,12 +300,14 @@ class _Compiler:
         known = {plan.name: plan for plan in plans if _is_value(plan)}
         if part.only_filled or part.with_empty or part.multiply or part.key:
             self.say(keys, "a table with once has no only_filled, with_empty, multiply or key")
-        if part.once not in known:
-            self.say(
-                keys, f"no column {in_quotes(part.once)} with a path in {name}; {nearest(part.once, known)}"
-            )
-        elif known[part.once].hidden:
-            self.say(keys, f"{part.once} is not written, so nothing can be looked up by it")
+        if not part.once_columns():
+            self.say(keys, "expected at least one column")
+        for column in part.once_columns():
+            if column not in known:
+                near = nearest(column, known)
+                self.say(keys, f"no column {in_quotes(column)} with a path in {name}; {near}")
+            elif known[column].hidden:
+                self.say(keys, f"{column} is not written, so nothing can be looked up by it")
 
     def _multiplied(self, name: str, part: TablePart) -> list[str]:
         found = []
@@ -418,7 +420,7 @@ class _Compiler:
             keys[WITHIN_KEY], keys[THROUGH_KEY], through, documents if around else None, around,
             "text" if digest and not part.around else "integer",
             tuple(key for key in (keys[PARENT_KEY], keys[ORDINAL]) if key and part.with_empty),
-            *self._references.enclosing(name, columns), part.only_filled, part.once or "",
+            *self._references.enclosing(name, columns), part.only_filled, part.once_columns(),
             place_key=keys[PLACE], place=part.shared[0] if part.shared else "",
         )  # fmt: skip
 

@@ -148,7 +148,7 @@ class TablePlan:
         keep: The filter.
         with_empty: Whether rows above without rows here stay.
         only_filled: Whether only rows stay in which one of its columns has a value.
-        once: The column of which each value has one row in the whole run; empty for none.
+        once: The columns of which each value has one row in the whole run.
         multiply: Tables whose rows each row is paired with.
         limits: Where more values may come than there are columns.
         parent: The table whose rows these belong to, written or not.
@@ -165,7 +165,7 @@ class TablePlan:
     limits: tuple[Limit, ...] = ()
     parent: str | None = None
     only_filled: bool = False
-    once: str = ""
+    once: tuple[str, ...] = ()
 
     @property
     def is_flat(self) -> bool:

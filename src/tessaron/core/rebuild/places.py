@@ -80,7 +80,7 @@ class TablePlaces:
         with_empty: As in `TurnedBack`.
         besides: The tables with other columns of the same rows.
         lookups: The tables in which columns of the row are looked up.
-        by: Of such a table: where in the row what is looked up stands.
+        by: Of such a table: where in the row what is looked up stands, in the order of its columns.
         rows: Of such a table: all its rows, once they are read.
     """
 
@@ -96,7 +96,7 @@ class TablePlaces:
     with_empty: bool = False
     besides: list[TablePlaces] = field(default_factory=list)
     lookups: list[TablePlaces] = field(default_factory=list)
-    by: ValuePlace | None = None
+    by: tuple[ValuePlace, ...] = ()
     rows: Any = None
 
     def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
@@ -210,11 +210,12 @@ def _add_lookup(made: dict[str, TablePlaces], given: TurnedBack) -> None:
     """Let columns of the first table with the same rows be looked up in a table."""
     table = given.table
     base = next(each for each in made.values() if each.table.rows == table.rows)
-    path = next(column.path for column in table.columns if column.name == table.once)
-    # The column may be one of a table beside, with a part of the rows.
-    lookup = TablePlaces(table, by=base.row.grow(_inside(path, table.rows)))
+    paths = {column.name: column.path for column in table.columns}
+    # The columns may be those of a table beside, with a part of the rows.
+    by = tuple(base.row.grow(_inside(paths[name], table.rows)) for name in table.once)
+    lookup = TablePlaces(table, by=by)
     base.lookups.append(lookup)
-    others = {name: form for name, form in given.forms.items() if name != table.once}
+    others = {name: form for name, form in given.forms.items() if name not in table.once}
     _add_columns(lookup, given)
     _add_columns(base, TurnedBack(table, others), lookup)
 

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.errors import DataError, Place
 from tessaron.core.base.paths import ENTRY, MARKUP, format_path
 from tessaron.core.base.text_lane import Int64s
@@ -131,10 +132,12 @@ class _Maker:
         if place.beside is None:
             return self._group.rows.column(place.column)
         table = place.beside.table
-        if place.beside.by is not None:
+        if place.beside.by:
             known = place.beside.rows
-            values = known.column(table.once).combine_chunks()
-            at = pc.index_in(self._column(place.beside.by), values)
+            at = _looked_up(
+                [self._column(each) for each in place.beside.by],
+                [known.column(name).combine_chunks() for name in table.once],
+            )
             return known.column(place.column).combine_chunks().take(at)
         group = self._group.below.get(table.name)
         if group is None:
@@ -190,6 +193,18 @@ class _Maker:
             return _Recursion(places, group, self._dialect, self._again).outermost(self._count)
         values = _Maker(places, group, self._dialect, self._again).rows()
         return self._dialect.dictionary(keys, values, group.above, self._count)
+
+
+def _looked_up(values: list[Any], known: list[Any]) -> Any:
+    """Return the row of each value, or of several together, among known ones; null where there is none."""
+    if len(values) == 1:
+        return pc.index_in(values[0], known[0])
+    names = tuple(map(str, range(len(values))))
+    mine, theirs = (
+        digest_of_columns(pa.RecordBatch.from_arrays(columns, list(names)), names)[:, 0]
+        for columns in (values, known)
+    )
+    return pc.index_in(pa.array(mine), pa.array(theirs))
 
 
 def _arrays(

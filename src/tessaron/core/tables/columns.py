@@ -90,7 +90,8 @@ class Columns:
             if plan.only_filled:
                 kept = kept & self._filled(plan)
             elif plan.once:
-                kept = kept & self.values(table, plan.once).is_valid().to_numpy(zero_copy_only=False)
+                for column in plan.once:
+                    kept = kept & self.values(table, column).is_valid().to_numpy(zero_copy_only=False)
             self._kept[table] = kept
         return self._kept[table]
 
