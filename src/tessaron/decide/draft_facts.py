@@ -13,7 +13,7 @@ from tessaron.core.base.paths import Origin, format_path
 from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
-from tessaron.core.layout.table_set import Table, TableSet, written_name
+from tessaron.core.layout.table_set import Table, TableSet, by_written_name
 from tessaron.core.model.division import UNDIVIDED
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.decide.draft_parts import division_of_draft, with_lookups
@@ -115,10 +115,7 @@ def _head(reading: SourceReading) -> list[str]:
 
 def _remarks(reading: SourceReading, record: ShapeNode, tables: TableSet) -> Mapping[str, Remark]:
     found = dict(_each_remark(reading, record))
-    shared: dict[str, list[Table]] = {}
-    for table in tables.tables:
-        shared.setdefault(written_name(table.name), []).append(table)
-    for members in shared.values():
+    for members in by_written_name(tables.tables).values():
         if members[0].place:
             found |= dict(_remarks_of_all(members, found, record))
     return found

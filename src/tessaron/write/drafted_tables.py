@@ -8,10 +8,11 @@ from difflib import get_close_matches
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.kinds import SCALAR_KINDS
-from tessaron.core.base.paths import Origin, Path, format_path, markup_path
+from tessaron.core.base.paths import Origin, format_path, markup_path
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.around_tables import draft_tables
 from tessaron.core.layout.table_set import Column, Table, TableSet, written_column
+from tessaron.core.model.level_places import with_paths
 from tessaron.core.plan.drafted_plan import flat_plan, plan_of
 from tessaron.core.plan.plan import Plans
 from tessaron.core.shape.shape import ShapeNode
@@ -159,7 +160,7 @@ def _chosen(layout: TableSet, reading: SourceReading, options: Options) -> Table
     # Paths as text are only read where patterns choose.
     from tessaron.core.layout.layout_paths import path_of_text
 
-    met = _paths_of(reading.records.shape.record)
+    met = [path for _, path in with_paths(reading.records.shape.record)]
     read = path_of_text if reading.xml is None else markup_path
     passed = [path for path in map(read, reading.passed) if path is not None]
     unmet = selection.unmet(met, passed)
@@ -177,16 +178,6 @@ def _chosen(layout: TableSet, reading: SourceReading, options: Options) -> Table
         if has_data or has_children or table.parent is None:
             kept.append(table)
     return replace(layout, tables=tuple(reversed(kept)))
-
-
-def _paths_of(record: ShapeNode) -> list[Path]:
-    found: list[Path] = []
-    pending: list[tuple[ShapeNode, Path]] = [(record, ())]
-    while pending:
-        node, path = pending.pop()
-        found.append(path)
-        pending += [(child, (*path, step)) for step, child in node.children.items()]
-    return found
 
 
 def _last_names(paths: list[str]) -> list[str]:

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from tessaron.core.base.paths import Origin, format_path, is_markup
 from tessaron.core.base.visible import visible
 from tessaron.core.layout.path_spelling import path_below, rows_path
 from tessaron.core.layout.table_reasons import TableReason
-from tessaron.core.layout.table_set import Column, Table, TableSet, written_name
+from tessaron.core.layout.table_set import Column, Table, TableSet, by_written_name, written_name
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import places_again
 
@@ -84,17 +84,9 @@ def write_draft(draft: Draft) -> str:
         lines += ["", "[structure]", *structure]
     for table in draft.around:
         lines += ["", *table_lines(table, draft, is_around=True)]
-    for group in _as_written(draft.tables.tables):
+    for group in by_written_name(draft.tables.tables).values():
         lines += ["", *table_lines(group[0], draft, places=[table.place for table in group])]
     return "\n".join(lines).lstrip("\n") + "\n"
-
-
-def _as_written(tables: Iterable[Table]) -> list[list[Table]]:
-    """Return tables, those with the rows at the places of a shared one together."""
-    groups: dict[str, list[Table]] = {}
-    for table in tables:
-        groups.setdefault(written_name(table.name), []).append(table)
-    return list(groups.values())
 
 
 def table_lines(table: Table, draft: Draft, is_around: bool = False, places: Sequence[str] = ()) -> list[str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ENTRY, format_path
 from tessaron.core.layout.path_spelling import path_below
-from tessaron.core.layout.table_set import Table, TableSet, written_name
+from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_name
 from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
 
 
@@ -37,9 +37,7 @@ def reasons_of(tables: TableSet, record: ShapeNode) -> dict[str, TableReason]:
         record: The settled shape that they were drafted from.
     """
     by_name = {table.name: table for table in tables.tables}
-    groups: dict[str, list[Table]] = {}
-    for table in tables.tables:
-        groups.setdefault(written_name(table.name), []).append(table)
+    groups = by_written_name(tables.tables)
     return {name: _reason(group, by_name, record) for name, group in groups.items()}
 
 

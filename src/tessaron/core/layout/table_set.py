@@ -220,13 +220,19 @@ class TableSet:
         return self.tables[0].key_type == "text"
 
 
-def written_tables(tables: Iterable[Table]) -> tuple[Table, ...]:
-    """Return tables as they are written: those with the rows at the places of a shared one are one."""
+def by_written_name(tables: Iterable[Table]) -> dict[str, list[Table]]:
+    """Return tables by the name under which they are written: those of one shared table together."""
     groups: dict[str, list[Table]] = {}
     for table in tables:
         groups.setdefault(written_name(table.name), []).append(table)
+    return groups
+
+
+def written_tables(tables: Iterable[Table]) -> tuple[Table, ...]:
+    """Return tables as they are written: those with the rows at the places of a shared one are one."""
     return tuple(
-        group[0] if group[0].name == name else _shared(name, group) for name, group in groups.items()
+        group[0] if group[0].name == name else _shared(name, group)
+        for name, group in by_written_name(tables).items()
     )
 
 

@@ -22,11 +22,10 @@ from tessaron.core.model.level_places import filled_count, levels_of, places_on_
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
-from tessaron.core.tape.emission import emit
+from tessaron.core.tape.emission import nodes_put_aside
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node
-from tessaron.core.tape.put_aside import Packed, unpack
-from tessaron.core.tape.tape import Tape
+from tessaron.core.tape.put_aside import Packed
 
 Words = npt.NDArray[np.uint64]
 LEAST_VALUES, LEAST_REPEATS = 20, 3
@@ -173,11 +172,9 @@ class DependencyWork:
 
     def __call__(self, packed: Packed) -> _Found | None:
         """Return the counts of each pair of fields, None for a pair that is none; None for no tape."""
-        read = unpack(packed)
-        if not isinstance(read, Tape):
+        nodes = nodes_put_aside(packed, self.form)
+        if nodes is None:
             return None
-        fragment = emit(read, self.form)
-        nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
         found: _Found = {}
         for level in self.levels:
             found |= self._pairs_of(level, nodes)

@@ -18,11 +18,10 @@ from tessaron.core.base.text_lane import Int64s
 from tessaron.core.model.level_places import Placed, filled_count, levels_of, places_on_rows
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
-from tessaron.core.tape.emission import emit
+from tessaron.core.tape.emission import nodes_put_aside
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node
-from tessaron.core.tape.put_aside import Packed, unpack
-from tessaron.core.tape.tape import Tape
+from tessaron.core.tape.put_aside import Packed
 
 LEAST_ROWS = 20
 """Of fewer rows nothing is said."""
@@ -141,11 +140,9 @@ class FilledWork:
 
     def __call__(self, packed: Packed) -> list[FilledCounts] | None:
         """Return what was counted of each level; None for what is no tape, of which nothing is known."""
-        read = unpack(packed)
-        if not isinstance(read, Tape):
+        nodes = nodes_put_aside(packed, self.form)
+        if nodes is None:
             return None
-        fragment = emit(read, self.form)
-        nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
         return [_counted(level, nodes) for level in self.levels]
 
 

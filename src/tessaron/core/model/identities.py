@@ -26,17 +26,17 @@ from tessaron.core.model.dependencies import (
 from tessaron.core.model.level_places import Placed, filled_count, has_column, places_on_rows
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
-from tessaron.core.tape.emission import emit
+from tessaron.core.tape.emission import nodes_put_aside
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node
-from tessaron.core.tape.put_aside import Packed, unpack
-from tessaron.core.tape.tape import Tape
+from tessaron.core.tape.put_aside import Packed
 
 _MOST_IDENTITIES, _MOST_IN_PAIRS = 6, 4
 """So many fields, at most, are looked at whether they are one, and two of so many, those in front first."""
 _NEARLY_ALONE = 0.8
 """Two fields are one together only if neither has so great a share of as many values as both."""
-_MOST_VALUES = 1_000_000
+_MOST_VALUES = 200_000
+"""Of more values nothing is known: they stand in memory, with what is beside each."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -141,11 +141,9 @@ class IdentityWork:
 
     def __call__(self, packed: Packed) -> Found | None:
         """Return what was found; None for what is no tape, of which nothing is known."""
-        read = unpack(packed)
-        if not isinstance(read, Tape):
+        nodes = nodes_put_aside(packed, self.form)
+        if nodes is None:
             return None
-        fragment = emit(read, self.form)
-        nodes = dict(zip(fragment.paths(), fragment.nodes, strict=True))
         found: Found = {}
         for structure in self.structures:
             left = [path for path in structure.candidates if (structure.number, path) not in self._none]

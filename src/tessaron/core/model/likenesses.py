@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path, format_path, plain_name
-from tessaron.core.model.level_places import Placed
+from tessaron.core.model.level_places import Placed, with_paths
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.survey_entries import LikePlaces
 
@@ -73,12 +73,9 @@ def likenesses_of(objects: Sequence[Placed]) -> list[Likeness]:
 
 
 def _objects(record: ShapeNode) -> Iterator[Placed]:
-    pending: list[Placed] = [(record, ())]
-    while pending:
-        node, path = pending.pop()
+    for node, path in with_paths(record):
         if path and node.counts[Kind.OBJECT] and not node.is_dictionary:
             yield node, path
-        pending += [(child, (*path, step)) for step, child in reversed(node.children.items())]
 
 
 def _kinds_of(node: ShapeNode) -> dict[str, str]:

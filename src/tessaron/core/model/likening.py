@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from typing import TypeVar
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
-from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Step
+from tessaron.core.base.paths import ELEMENT, TEXT_STEP, Step
 from tessaron.core.model.level_places import has_column
 from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
 from tessaron.core.shape.structure import lift, settle_text, take_as_dictionary
@@ -116,8 +116,6 @@ def _take_form(target: ShapeNode, group: Sequence[ShapeNode]) -> None:
     target.text_rule = next((node.text_rule for node in group if node.text_rule), "")
     target.declared = next((node.declared for node in group if node.declared is not None), None)
     target.name_count = min(max(node.name_count for node in group), TOO_MANY_NAMES)
-    if ENTRY in first.children:
-        target.is_dictionary = True
 
 
 def fill_up(node: ShapeNode, whole: ShapeNode, left: Collection[int]) -> None:

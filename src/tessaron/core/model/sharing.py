@@ -130,10 +130,7 @@ class Sharing:
     def _candidates(self) -> Iterator[Placed]:
         """Yield the objects that are rows, or could be; not those of structures that contain themselves."""
         between, folded = between_recursion(self._record), self._folded()
-        pending: list[Placed] = [(self._record, ())]
-        while pending:
-            node, path = pending.pop()
-            pending += [(child, (*path, step)) for step, child in reversed(node.children.items())]
+        for node, path in with_paths(self._record):
             if not path or id(node) in folded or not node.counts[Kind.OBJECT]:
                 continue
             if isinstance(path[-1], Each):

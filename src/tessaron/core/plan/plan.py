@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
 from tessaron.core.base.paths import ABOVE, Path
-from tessaron.core.layout.table_set import Table, TableSet, written_name, written_tables
+from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_tables
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.types.column_types import ColumnType
 from tessaron.core.types.fitting import PLAIN, Spelling
@@ -235,11 +235,8 @@ class LayingPlan:
     @cached_property
     def shared(self) -> Mapping[str, tuple[Table, ...]]:
         """The tables with the rows at each place, by the shared table that they are written as."""
-        found: dict[str, list[Table]] = {}
-        for each in self.tables:
-            if each.table is not None and written_name(each.name) != each.name:
-                found.setdefault(written_name(each.name), []).append(each.table)
-        return {name: tuple(members) for name, members in found.items()}
+        groups = by_written_name(each.table for each in self.tables if each.table is not None)
+        return {name: tuple(group) for name, group in groups.items() if group[0].name != name}
 
     def table(self, name: str) -> TablePlan:
         """Return a table by its name."""

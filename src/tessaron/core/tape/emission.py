@@ -11,10 +11,11 @@ import numpy as np
 import pyarrow as pa
 
 from tessaron.core.base.kinds import Kind
-from tessaron.core.base.paths import MARKUP, Origin
+from tessaron.core.base.paths import MARKUP, Origin, Path
 from tessaron.core.base.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
 from tessaron.core.tape.form import PLAIN, Form
 from tessaron.core.tape.fragment import Fragment, Node, Passed, Role
+from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.core.tape.typed_columns import WantedColumn, arrays_of
 
@@ -103,6 +104,15 @@ def emit(
     from tessaron.core.tape.row_order import in_row_order
 
     return in_row_order(fragment, recursive)
+
+
+def nodes_put_aside(packed: Packed, form: Form) -> dict[Path, Node] | None:
+    """Return what was put aside as nodes of a form, by their path; None for what is no tape."""
+    read = unpack(packed)
+    if not isinstance(read, Tape):
+        return None
+    fragment = emit(read, form)
+    return dict(zip(fragment.paths(), fragment.nodes, strict=True))
 
 
 _Structures = list[tuple[Node, Node | None]]
