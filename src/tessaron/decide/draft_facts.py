@@ -70,6 +70,7 @@ def plain_draft(
         head,
         {} if reading.xml is None else reading.xml.prefixes.by_prefix(),
         reading.documents.shape.record if around else None,
+        gathered=reading.gathered,
     )
 
 

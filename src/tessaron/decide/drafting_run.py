@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import replace
 from typing import Any
@@ -11,6 +11,7 @@ from tessaron.core.base.paths import Path
 from tessaron.core.layout.layout_writing import Draft, write_draft
 from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.plan.layout_updating import Update, update_text
+from tessaron.core.plan.plan import LayingPlan
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.feeds import Feed, NoProgress, Progress
@@ -89,8 +90,7 @@ def update(
         names=part.reading.names,
     )
     compiled = layout.compiled(secret=b"any")
-    levels = [table.level for table in compiled.records.tables]
-    drafted = _drafted(resolve_inputs(source), settled, progress, levels)
+    drafted = _drafted(resolve_inputs(source), settled, progress, compiled.records)
     text, changes = update_text(layout.text, compiled, drafted)
     return Layout(text, layout.source), changes
 
@@ -102,18 +102,30 @@ def _top_table(layout: Layout) -> str:
 
 
 def _drafted(
-    inputs: list[Input], options: Options, progress: Progress | None, levels: Sequence[Path] = ()
+    inputs: list[Input],
+    options: Options,
+    progress: Progress | None,
+    known: LayingPlan | None = None,
 ) -> Draft:
-    """Return what a source suggests, where it is known that some levels have rows, be it a single one."""
+    """Return what a source suggests; where a plan is known, seen as that has it: its rows, its trees."""
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
         told = progress or NoProgress()
         reading = SourceReading(inputs, options, feeds[0], feeds[1], told, pool, is_survey=True)
         reading.selection = options.selection()
+        if known is not None:
+            reading.finds_trees, reading.gathered = False, known.gathered
         reading.read_all()
-        reading.settle(levels)
+        reading.settle(*_levels_and_fields(known))
         for first in reading.rejects[:1]:
             count = f"{reading.rejected:,} records cannot be read"
             told.say(f"{count}; the first: {first.place()}: {first.message}")
         return draft_of(reading, options)
+
+
+def _levels_and_fields(known: LayingPlan | None) -> tuple[list[Path], list[Path]]:
+    """Return where rows of a plan stand, be it a single one, and where values of its columns do."""
+    tables = () if known is None else known.tables
+    sources = (column.source for table in tables for column in table.columns)
+    return [table.level for table in tables], [source.path for source in sources if source is not None]

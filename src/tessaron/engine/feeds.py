@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from threading import Lock
 from typing import Any, Protocol
 
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.paths import Path
 from tessaron.core.kernel.chunk_reading import ReadTask, read_tape, repeated_offsets
+from tessaron.core.model.name_trees import FoundTree
 from tessaron.core.shape.learning import Learner, new_learner
 from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import StructureRules, settle_names
 from tessaron.core.tape.fragment import Fragment
+from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.joining import join_tapes, with_records_before
 from tessaron.core.tape.put_aside import Packed, pack, unpack
 from tessaron.core.tape.tape import Tape
@@ -93,7 +95,7 @@ class Learners:
     """
 
     def __init__(self, compiled: bool, settled: Mapping[Path, bool] | None = None):
-        self.is_compiled, self._settled = compiled, settled
+        self.is_compiled, self.settled = compiled, settled or {}
         self._free: list[Learner] = []
         self._all: list[Learner] = []
         self._lock = Lock()
@@ -103,7 +105,7 @@ class Learners:
         with self._lock:
             learner = self._free.pop() if self._free else None
             if learner is None:
-                learner = new_learner(self._settled, self.is_compiled)
+                learner = new_learner(self.settled, self.is_compiled)
                 self._all.append(learner)
         learner.learn(tape)
         with self._lock:
@@ -112,7 +114,7 @@ class Learners:
     def shape(self) -> tuple[Shape, Counter[str]]:
         """Return what all have learnt together, and how many values were passed over, by path."""
         if not self._all:
-            return Shape(self._settled), Counter()
+            return Shape(self.settled), Counter()
         (shape, passed), *others = (learner.shape() for learner in self._all)
         for shape_of_other, passed_by_other in others:
             shape.merge(shape_of_other)
@@ -194,6 +196,8 @@ class Feed:
     records_before: list[int] = field(default_factory=list)
     _waiting: list[Tape] = field(default_factory=list)
     _waiting_bytes: int = 0
+    _seen: Shape | None = None
+    _tree_names: dict[Path, int] = field(default_factory=dict)
 
     def add(self, result: ReadResult, records_before: int, source: str) -> None:
         """Put the next chunk aside; small ones wait until they are worth a tape of their own together."""
@@ -230,9 +234,8 @@ class Feed:
             mapper: Goes over what was put aside once more, where some are none after all.
             is_survey: Whether the profile of every path is wanted.
         """
-        self.close()
-        shape, self.passed = self._merged(self.learners)
-        settled: dict[Path, bool] = {}
+        shape = self.seen()
+        settled = dict(self.learners.settled)
         while (known := settle_names(shape, rules, settled)) != settled:
             counts = {path: _name_count(shape, path) for path in known}
             settled = known
@@ -249,14 +252,32 @@ class Feed:
                 node = shape.node_at(path)
                 if node is not None and node.is_dictionary:
                     node.name_count = count
-        self.shape = shape
+        for path, names in self._tree_names.items():
+            shape.record.at(path).name_count = names
+        self.shape, self._seen = shape, None
         if is_survey:
             self._profile(mapper)
 
-    def _merged(self, learners: Learners) -> tuple[Shape, Counter[str]]:
-        shape, passed = learners.shape()
-        shape.merge(self.shape)
-        return shape, self.passed + passed
+    def seen(self) -> Shape:
+        """Return what was learnt, not settled yet; what waits is put aside."""
+        if self._seen is None:
+            self.close()
+            shape, passed = self.learners.shape()
+            shape.merge(self.shape)
+            self._seen = shape
+            self.passed += passed
+        return self._seen
+
+    def gather(self, trees: Sequence[FoundTree], mapper: Mapper) -> None:
+        """Let the nodes of trees come together in what was put aside, and learn that anew."""
+        if not trees:
+            return
+        settled = {path: True for tree in trees for path in tree.dictionaries()}
+        self._tree_names = {tree.gathered.path: tree.name_count for tree in trees}
+        self.learners = Learners(self.learners.is_compiled, settled)
+        gathering = _Gathering(self.learners, tuple(tree.gathered for tree in trees))
+        self.spill.rewrite(mapper.map(gathering, self.spill.read()))
+        self._seen = None
 
     def _profile(self, mapper: Mapper) -> None:
         # Only surveys, and drafts for people, want profiles.
@@ -286,6 +307,24 @@ class _LearnAgain:
         shape = Shape(self.settled)
         shape.add(read, read.places)
         return shape
+
+
+@dataclass(frozen=True)
+class _Gathering:
+    """Lets the nodes of trees come together in what was put aside, and learns its structure."""
+
+    learners: Learners
+    trees: tuple[Gathered, ...]
+
+    def __call__(self, packed: Packed) -> Packed:
+        """Return a chunk as it is to be put aside."""
+        read = unpack(packed)
+        if not isinstance(read, Tape):
+            return packed
+        made = gather(read, self.trees)
+        self.learners.learn(made)
+        # What is put aside may not look into what was before: that goes as soon as it is read.
+        return packed if made is read else pack(replace(made, data=bytes(made.data)))
 
 
 def _name_count(shape: Shape, path: Path) -> int:

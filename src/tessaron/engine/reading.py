@@ -19,10 +19,12 @@ from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.shape.shape import Shape
-from tessaron.core.shape.structure import StructureNote, mark_levels, object_paths, settle
+from tessaron.core.shape.structure import StructureNote, StructureRules, mark_levels, object_paths, settle
+from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.record_places import RecordPlaces
 from tessaron.core.tape.tape import Tape, known_of_records
 from tessaron.engine.feeds import ChunkResult, Feed, Learners, Mapper, Progress, ShapeWork, Work
+from tessaron.engine.finding_trees import find_trees
 from tessaron.engine.options import Options
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
@@ -63,6 +65,8 @@ class SourceReading:
         without_object: Paths given for dictionaries at which no object stands.
         xml: What reads the sources if they are XML.
         wants_above: Whether values of the elements around records of XML are wanted with them.
+        gathered: Trees whose nodes come together: given before reading, or else found.
+        finds_trees: Whether trees are looked for.
         is_partial: Whether only the first records were read, and there are more.
         repeated: How many values gave way to a later one of the same name in the same object.
     """
@@ -89,6 +93,8 @@ class SourceReading:
     without_object: list[str] = field(default_factory=list)
     xml: XmlReading | None = None
     wants_above: bool = False
+    gathered: tuple[Gathered, ...] = ()
+    finds_trees: bool = True
     _wanted: int | None = None
     _bytes: int = 0
     _documents: int = 0
@@ -219,20 +225,22 @@ class SourceReading:
         root = self.xml.root_name() if self.xml is not None else None
         return root or f"{top}_documents"
 
-    def settle(self, levels: Iterable[Path] = ()) -> None:
+    def settle(self, levels: Iterable[Path] = (), fields: Iterable[Path] = ()) -> None:
         """Settle the structure, once all is read.
 
         Args:
             levels: Where it is known that rows stand, be it a single one.
+            fields: Where values of columns stand: the objects around them are no rows.
         """
         rules = replace(self.options.structure_rules(), is_markup=self.xml is not None)
         found: list[StructureNote] = []
         named = {*rules.dictionaries, *rules.not_dictionaries}
+        rules = replace(rules, gathered=self._find_trees(rules))
         for feed in (self.records, self.documents):
             feed.learnt(rules, self.mapper, self.is_survey)
         self.passed += self.records.passed
         self._forget_records()
-        mark_levels(self.records.shape.record, levels)
+        mark_levels(self.records.shape.record, levels, fields)
         if self.xml is not None:
             self.xml.declare(self.records.shape.record)
         for feed in (self.records, self.documents):
@@ -243,6 +251,14 @@ class SourceReading:
         self.without_object = sorted(named)
         self.notes += [(path, NO_OBJECT) for path in self.without_object]
         self.notes += [(format_path(note.path), note.text) for note in found]
+
+    def _find_trees(self, rules: StructureRules) -> tuple[Gathered, ...]:
+        """Find trees whose node names are data, and let their nodes come together in what was put aside."""
+        if not self.gathered and not rules.is_markup and self.finds_trees:
+            trees = find_trees(self.records, self.mapper, set(rules.not_dictionaries))
+            self.records.gather(trees, self.mapper)
+            self.gathered = tuple(tree.gathered for tree in trees)
+        return self.gathered
 
     def _forget_records(self) -> None:
         """Take the places of the records, now empty, out of the shape of the documents."""
@@ -287,7 +303,7 @@ class SourceReading:
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
             for tape in _tapes_of_objects(islice(entry.records, self._wanted), self.selection):
-                yield self.work.of(tape)
+                yield self.work.of(gather(tape, self.gathered))
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
         if self._path is not None and is_evaluated:
@@ -344,6 +360,7 @@ class SourceReading:
                 document_key,
                 entry.name if self.is_survey else None,
                 self._wanted,
+                gathered=self.gathered,
             )
 
     def _announce(self, names: tuple[str, ...], recognised: bool) -> None:
@@ -389,7 +406,7 @@ class SourceReading:
             if self.is_survey:
                 lines = np.array([found.line or 0 for found in group], np.int64)
                 tape.places = RecordPlaces(entry.name, lines)
-            yield self.work.of(tape)
+            yield self.work.of(gather(tape, self.gathered))
         self.is_partial |= self._wanted is not None and next(matches, None) is not None
         if not count:
             self.notes.append((path.text, f"nothing matches in {entry.name}"))

@@ -71,6 +71,16 @@ class Spill:
             self._file.write(part)
         self._written.append((start, list(map(len, parts))))
 
+    def rewrite(self, chunks: Iterator[_Parts]) -> None:
+        """Keep other chunks in the place of those there are; they may be made of these, one by one."""
+        other = Spill()
+        for parts in chunks:
+            other.write(parts)
+        if self._file is not None:
+            self._file.close()
+        self._kept, self._kept_bytes = other._kept, other._kept_bytes
+        self._file, self._written = other._file, other._written
+
     def read(self) -> Iterator[_Parts]:
         """Yield all chunks in the order in which they were written."""
         if self._file is not None:

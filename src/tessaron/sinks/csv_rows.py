@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator
 from datetime import UTC, datetime
-from importlib.util import find_spec
 from typing import Any
 
 import pyarrow as pa
@@ -28,15 +27,15 @@ def csv_header(names: list[str]) -> bytes:
 
 def iter_csv_rows(table: Any) -> Iterator[bytes]:
     """Yield the rows of a `pyarrow.Table` as lines, some at a time."""
-    if not find_spec("tessaron.core.compiled._csv"):
+    try:
+        from tessaron.core.compiled._csv import rows
+    except ImportError:
         out = io.BytesIO()
         pa_csv.write_csv(
             table, out, pa_csv.WriteOptions(include_header=False, eol=_EOL, quoting_style="needed")
         )
         yield out.getvalue()
         return
-    from tessaron.core.compiled._csv import rows
-
     for batch in table.to_batches():
         yield rows([_column(values) for values in batch.columns], batch.num_rows)
 

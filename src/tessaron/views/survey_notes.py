@@ -11,8 +11,8 @@ _FIRST = (
     "rejected", "nothing there", "duplicate names", "mixed kinds", "value or object", "value or array",
     "almost unique", "unique where filled", "not all alike", "number", "grouped number", "date",
     "ambiguous date", "JSON", "placeholder", "spellings", "surrounding spaces", "long integers", "very long",
-    "mixed content", "one or many", "contains itself", "card number", "e-mail address", "phone number",
-    "unique", "follows", "never filled", "dictionary", "constant",
+    "mixed content", "one or many", "tree", "contains itself", "card number", "e-mail address",
+    "phone number", "unique", "follows", "never filled", "dictionary", "constant",
 )  # fmt: skip
 """The sorts of notes; those that are not among them come first."""
 _MOST_GROUPS, _MOST_EXAMPLES = 6, 3

@@ -96,7 +96,7 @@ class TableRun:
         self._own_watch: DraftedKeyWatch | None = None
         if plans is not None:
             self._take(plans)
-            self.reading.selection = plans.records.selection
+            self.reading.selection, self.reading.gathered = plans.records.selection, plans.records.gathered
             self.reading.wants_above = plans.wants_above
             if plans.around is not None:
                 self.reading.around = LayWork(plans.around, options.kernel)

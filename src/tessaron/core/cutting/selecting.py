@@ -12,6 +12,7 @@ from typing import Protocol
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, Path, Step, is_markup, local_name, plain_name
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.tape.gathering import Gathered
 
 SCALARS, RAW, INSIDE = 1, 2, 4
 """What is wanted at a path, as flags: the scalars, all of it as JSON text, what stands inside."""
@@ -164,6 +165,74 @@ class SelectionBelow:
         """Say whether rows of the layout stand here, be it a single one."""
         at = place or self._top
         return at >= 0 and self._selection.is_level(at)
+
+
+class UngatheredSelection:
+    """A selection as it is for documents before the nodes of trees come together; see `tape.gathering`.
+
+    Args:
+        selection: What is wanted once they have.
+        trees: The trees.
+    """
+
+    def __init__(self, selection: Selection, trees: Sequence[Gathered]):
+        self._selection, self._trees = selection, trees
+        start = (0, tuple(_Way(tree, 0) for tree in trees))
+        self._places: dict[int, tuple[int, tuple[_Way, ...]]] = {0: start}
+        self._known: dict[tuple[int, Step], int] = {}
+        self._numbers: dict[tuple[int, tuple[_Way, ...]], int] = {start: 0}
+        self._next = count(1)
+
+    def step(self, place: int, step: Step) -> int:
+        """Return the place one step on; -1 where nothing is wanted."""
+        found = self._known.get((place, step))
+        if found is not None:
+            return found
+        # Several threads may come here at once; what the first of them has found stays.
+        return self._known.setdefault((place, step), self._step(place, step))
+
+    def _step(self, place: int, step: Step) -> int:
+        at, ways = self._places[place]
+        tree = next((way.tree for way in ways if way.is_node()), None)
+        if tree is not None and isinstance(step, str) and step not in tree.fields:
+            at = self._selection.step(at, tree.path[-1])
+            onward: tuple[_Way, ...] = (_Way(tree, len(tree.root)),)
+        elif tree is not None and step is ELEMENT:
+            onward = ways
+        else:
+            onward = tuple(way.next() for way in ways if not way.is_node() and way.leads(step))
+        at = self._selection.step(at, step) if at >= 0 else -1
+        if at < 0:
+            return -1
+        number = self._numbers.setdefault((at, onward), next(self._next))
+        self._places[number] = (at, onward)
+        return number
+
+    def wanted(self, place: int) -> int:
+        """Return the flags of a place."""
+        return self._selection.wanted(self._places[place][0])
+
+    def is_level(self, place: int) -> bool:
+        """Say whether rows of the layout stand here, be it a single one."""
+        return self._selection.is_level(self._places[place][0])
+
+
+@dataclass(frozen=True, slots=True)
+class _Way:
+    """How many steps of the way to the outermost node of a tree are gone."""
+
+    tree: Gathered
+    gone: int
+
+    def is_node(self) -> bool:
+        return self.gone == len(self.tree.root)
+
+    def leads(self, step: Step) -> bool:
+        here = self.tree.root[self.gone]
+        return here == step or (here is ENTRY and isinstance(step, str))
+
+    def next(self) -> _Way:
+        return _Way(self.tree, self.gone + 1)
 
 
 class PatternSelection:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import TYPE_CHECKING, Any
@@ -19,6 +19,7 @@ from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.kernel.contract import KernelOptions, XmlOptions
 from tessaron.core.tape.fragment import Fragment
+from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.record_places import RecordPlaces
 from tessaron.core.tape.tape import Tape, known_of_records, members_as_records
 
@@ -40,6 +41,7 @@ class ReadTask:
         most_records: So many records of the chunk are wanted; None for all.
         xml: What the kernel has to know of XML.
         document_key: The number of the document the records stand in, from 1; None when that is not kept.
+        gathered: Trees whose nodes come together.
         tells_names: Whether rows are to say how the elements that are the records are called.
     """
 
@@ -53,6 +55,7 @@ class ReadTask:
     most_records: int | None = None
     xml: XmlOptions = field(default_factory=XmlOptions)
     tells_names: bool = False
+    gathered: Sequence[Gathered] = ()
 
 
 def repeated_offsets(read: Fragment | Tape) -> list[int]:
@@ -77,7 +80,7 @@ def read_tape(task: ReadTask) -> tuple[Tape, bool]:
             data = chunk.data[: int(tape.offsets[task.most_records])].rstrip(b", \t\r\n")
             tape, is_cut = kernel(data, chunk.separator, chunk.continues, task.options), True
     _add_origins(tape, task)
-    return tape, is_cut
+    return gather(tape, task.gathered), is_cut
 
 
 def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:

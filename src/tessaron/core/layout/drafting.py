@@ -197,7 +197,9 @@ def _words(above: tuple[str, ...], step: str) -> tuple[str, ...]:
 def _level_at(node: ShapeNode, place: _Place, level: _Level, names: Names) -> _Level:
     assert node.step is not None
     inner = INNER_DICTIONARY_NAME if node.step is ENTRY else INNER_ARRAY_NAME
-    words = tuple(map(local_name, place.words)) or (inner,)
+    # The name under which the nodes of a tree come together tells nothing.
+    own = place.words[:-1] or place.words if place.node.is_gathered else place.words
+    words = tuple(map(local_name, own)) or (inner,)
     name = names.claim(level.name, *words, otherwise=inner)
     return _Level(node, (*place.path, node.step), name, level.name, place.node, level.is_shared)
 

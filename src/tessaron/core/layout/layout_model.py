@@ -103,6 +103,11 @@ class StructurePart(_Part):
     named_rows: dict[str, Text] = Field(
         {}, description="The arrays here are rows of bare values; the value is the path of their names."
     )
+    gathered: dict[str, list[Text]] = Field(
+        {},
+        description="Trees whose node names are data: the nodes inside a node come together at this path, "
+        "at every depth; the value names the fields, which stay.",
+    )
     merged: list[Text] = Field([], description="The elements of this array are pieces of one object.")
     unwrapped: list[Text] = Field([], description="The fields of this object move one level up.")
     again: dict[str, Text] = Field(

@@ -7,13 +7,14 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-from tessaron.core.base.paths import Origin, format_path, is_markup
+from tessaron.core.base.paths import Origin, format_path, is_markup, name_of_step
 from tessaron.core.base.visible import visible
 from tessaron.core.layout.path_spelling import path_below, rows_path
 from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.layout.table_set import Column, Table, TableSet, by_written_name, written_name
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.structure import places_again
+from tessaron.core.tape.gathering import Gathered
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")
 _PLAIN = re.compile(r"[ !#-\[\]-~]*\Z")
@@ -55,6 +56,7 @@ class Draft:
         namespaces: Of XML: the namespaces by their prefix.
         around_record: The settled shape of what stands around the records.
         reasons: Why each table is one, by its name.
+        gathered: Trees whose nodes have come together.
     """
 
     tables: TableSet
@@ -66,6 +68,7 @@ class Draft:
     namespaces: Mapping[str, str] = field(default_factory=dict)
     around_record: ShapeNode | None = None
     reasons: Mapping[str, TableReason] = field(default_factory=dict)
+    gathered: Sequence[Gathered] = ()
 
 
 def write_draft(draft: Draft) -> str:
@@ -75,7 +78,8 @@ def write_draft(draft: Draft) -> str:
     lines += ["", "[reading]", *_pairs(draft.reading)]
     if draft.namespaces:
         lines += ["[reading.namespaces]", *_pairs(draft.namespaces)]
-    structure = [
+    structure = [_gathered_line(tree) for tree in draft.gathered]
+    structure += [
         f"{key}.{toml_text(path)} = {toml_text(begins)}"
         for key, record in (("again_around", draft.around_record), ("again", draft.record))
         for path, begins in sorted(_again(record).items())
@@ -87,6 +91,11 @@ def write_draft(draft: Draft) -> str:
     for group in by_written_name(draft.tables.tables).values():
         lines += ["", *table_lines(group[0], draft, places=[table.place for table in group])]
     return "\n".join(lines).lstrip("\n") + "\n"
+
+
+def _gathered_line(tree: Gathered) -> str:
+    fields = [name_of_step(step) for step in sorted(tree.fields)]
+    return f"gathered.{toml_text(format_path(tree.path))} = {toml_list(fields)}"
 
 
 def table_lines(table: Table, draft: Draft, is_around: bool = False, places: Sequence[str] = ()) -> list[str]:

@@ -62,15 +62,23 @@ def _reason(group: Sequence[Table], by_name: Mapping[str, Table], record: ShapeN
     inside = path_below(table.rows[:-1], parent.rows)
     form = "xml" if record.is_markup else "json"
     as_json = f'as one column of {written_name(parent.name)}: {{ path = "{inside}", type = "{form}" }}'
+    if owners[0].is_gathered:
+        names, root = _count_of_names(owners), format_path(table.rows[:-2])
+        otherwise = f"as columns, drafted with --no-dictionary '{root}'"
+        return TableReason(f"a tree: {names} names are nodes, {rows:,} of them", otherwise)
     if table.within_key is not None:
         return TableReason(f"a structure that contains itself, {rows:,} rows", as_json)
     if table.rows[-1] is ENTRY:
-        names = max(owner.name_count for owner in owners)
-        count = f"{names:,}" if names < TOO_MANY_NAMES else "very many"
+        count = _count_of_names(owners)
         otherwise = f'as columns: not_dictionaries = ["{place}"] under [structure]'
         return TableReason(f"a dictionary: {count} names are data, {rows:,} entries", otherwise)
     above = sum(record.at(by_name[str(each.parent)].rows).row_count for each in group)
     return TableReason(_of_arrays(owners, rows, above), as_json)
+
+
+def _count_of_names(owners: Sequence[ShapeNode]) -> str:
+    names = max(owner.name_count for owner in owners)
+    return f"{names:,}" if names < TOO_MANY_NAMES else "very many"
 
 
 def _of_arrays(owners: Sequence[ShapeNode], elements: int, rows: int) -> str:

@@ -11,7 +11,7 @@ from tessaron.core.base.errors import UsageError
 from tessaron.core.base.naming import Names
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.base.visible import in_quotes
-from tessaron.core.cutting.selecting import PathSelection
+from tessaron.core.cutting.selecting import PathSelection, UngatheredSelection
 from tessaron.core.expressions.expression_faults import nearest
 from tessaron.core.layout.checking_layouts import CheckedLayout
 from tessaron.core.layout.layout_faults import LayoutError, LayoutFault
@@ -118,6 +118,8 @@ class _Compiler:
         records = [name for name, place in places.items() if not place.is_around]
         around = [name for name, place in places.items() if place.is_around]
         plan = self._plan(records, changes, self._structure.again())
+        if trees := self._structure.gathered():
+            plan = replace(plan, gathered=trees, selection=UngatheredSelection(plan.selection, trees))
         # Documents are counted: what stands around records is no record of its own.
         outer = None
         if around:

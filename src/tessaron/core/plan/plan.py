@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from tessaron.core.base.paths import ABOVE, Path
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_tables
 from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.tape.gathering import Gathered
 from tessaron.core.types.column_types import ColumnType
 from tessaron.core.types.fitting import PLAIN, Spelling
 
@@ -197,6 +198,7 @@ class LayingPlan:
         tables: All tables, parents before children; one for each place of a shared table.
         rearrangements: Changes of structure, in their order.
         skeleton: The structure that tables and columns suppose, settled.
+        gathered: Trees whose nodes come together before all else.
         selection: The paths that are parsed, as a tree; see `selecting`.
         secret: What digest masks are made with.
         strict: Whether what does not fit numbered columns is a reject.
@@ -222,6 +224,7 @@ class LayingPlan:
     exact: bool = False
     containers: frozenset[Path] = frozenset()
     is_drafted: bool = False
+    gathered: tuple[Gathered, ...] = ()
 
     def written(self) -> TableSet:
         """Return the tables that are written."""

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from tessaron.core.base.paths import Path
+from tessaron.core.base.paths import Path, step_of_name
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.layout_model import StructurePart
 from tessaron.core.layout.layout_paths import LayoutPathError, LayoutPaths
 from tessaron.core.layout.toml_lines import Keys
 from tessaron.core.plan.plan import Rearrangement
+from tessaron.core.tape.gathering import Gathered
 
 _ORDER = ("embedded", "split", "array", "named_rows", "merged", "unwrapped")
 
@@ -68,6 +69,22 @@ class StructureMaker:
                 continue
             found[inner] = outer
         return found
+
+    def gathered(self) -> tuple[Gathered, ...]:
+        """Return the trees whose nodes come together."""
+        found = []
+        for text, fields in self._part.gathered.items():
+            keys: Keys = ("structure", "gathered", text)
+            path = self._path(text, keys)
+            if path is None:
+                continue
+            if not path or not isinstance(path[-1], str):
+                self._say(keys, f"expected a path that ends with a name, got {in_quotes(text)}")
+            elif path[-1] in fields:
+                self._say(keys, f"{path[-1]} is a field of the nodes: gather them under another name")
+            else:
+                found.append(Gathered(path, frozenset(map(step_of_name, fields))))
+        return tuple(found)
 
     def dictionaries(self) -> list[Path]:
         """Return the objects that are dictionaries."""

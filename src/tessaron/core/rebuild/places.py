@@ -14,6 +14,7 @@ from tessaron.core.base.paths import ENTRY, Origin, Path, format_path
 from tessaron.core.layout.table_set import Column, Table
 from tessaron.core.plan.rest_plans import WrittenAs
 from tessaron.core.tables.row_rests import is_object_by_default
+from tessaron.core.tape.gathering import Gathered
 from tessaron.core.types.written import texts_of
 
 
@@ -82,6 +83,7 @@ class TablePlaces:
         lookups: The tables in which columns of the row are looked up.
         by: Of such a table: where in the row what is looked up stands, in the order of its columns.
         rows: Of such a table: all its rows, once they are read.
+        gathered: Trees whose nodes have come together: in documents they stand beside the fields.
     """
 
     table: Table
@@ -98,6 +100,11 @@ class TablePlaces:
     lookups: list[TablePlaces] = field(default_factory=list)
     by: tuple[ValuePlace, ...] = ()
     rows: Any = None
+    gathered: tuple[Gathered, ...] = ()
+
+    def is_gathered(self, path: tuple[str, ...]) -> bool:
+        """Say whether the nodes of a tree have come together at a path in the rows."""
+        return any(tree.holds((*self.table.rows, *path)) for tree in self.gathered)
 
     def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
         """Yield the rows that stand for something: not those that only keep a row above.
@@ -167,18 +174,21 @@ class TurnedBack:
     with_empty: bool = False
 
 
-def places_of_tables(tables: Sequence[TurnedBack], again: dict[Path, Path]) -> TablePlaces:
+def places_of_tables(
+    tables: Sequence[TurnedBack], again: dict[Path, Path], gathered: tuple[Gathered, ...] = ()
+) -> TablePlaces:
     """Return where everything in some tables stands.
 
     Args:
         tables: The tables of the records, parents before children; the first is the top one.
         again: Where a structure that contains itself stands again, with where it begins.
+        gathered: Trees whose nodes have come together.
     """
     made: dict[str, TablePlaces] = {}
     # Of shared tables some may stand in the layout before those that their rows belong to.
     for each in sorted(tables, key=lambda given: (bool(given.table.once), len(given.table.rows))):
         table = each.table
-        made[table.name] = TablePlaces(table, with_empty=each.with_empty)
+        made[table.name] = TablePlaces(table, with_empty=each.with_empty, gathered=gathered)
         parent = made.get(table.parent or "")
         if table.once:
             _add_lookup(made, each)

@@ -19,7 +19,7 @@ from tessaron.core.rebuild.places import TablePlaces, ValuePlace
 from tessaron.core.rebuild.row_groups import RowGroup
 from tessaron.core.tables.row_rests import ORDER_NAME
 from tessaron.core.tape.occurrences import at_rows
-from tessaron.core.types.json_columns import coalesced
+from tessaron.core.types.json_columns import BESIDE, coalesced
 
 ORDER_STEP = MARKUP + ORDER_NAME
 """The step to the order of what stands in an element."""
@@ -48,7 +48,8 @@ class Dialect(Protocol):
     def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
         """Return what stands at a place, made of its value, if it has one, and its members.
 
-        `order` is how these stand, where the rest of the rows says so; or None.
+        What has the step `BESIDE` is an object whose members stand beside the others. `order` is how the
+        members stand, where the rest of the rows says so; or None.
         """
 
     def hollow(self, name: str, tokens: Any) -> Any:
@@ -105,7 +106,10 @@ class _Maker:
         value = None if instead is None else self._dialect.told(instead)
         if place.column is not None and place.form is not None:
             value = self._dialect.value(self._column(place), place.form, instead)
-        members = [(name, made[id(below)]) for name, below in place.members.items()]
+        members = [
+            (BESIDE if self._places.is_gathered((*path, name)) else name, made[id(below)])
+            for name, below in place.members.items()
+        ]
         name = path[-1] if path else self._dialect.row_name(self._places)
         is_whole = place.is_raw and value is not None
         order = rest.scalars((*path, ORDER_STEP)) if rest is not None and self._dialect.is_markup else None

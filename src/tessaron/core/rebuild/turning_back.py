@@ -124,7 +124,7 @@ def _places(
             elif not column.hidden:
                 lost[shown] = _reason(column.value is not None, column.fold)
         made.append(TurnedBack(table.table, forms, table.with_empty))
-    return places_of_tables(made, again), ""
+    return places_of_tables(made, again, plan.gathered), ""
 
 
 def _reason(is_calculated: bool, fold: str | None) -> str:

@@ -147,7 +147,9 @@ def _are_one_structure(values: _Values) -> bool:
     for element in elements:
         fields.update(_field_counts(element))
     common = [count for count in fields.values() if count >= RARE_FIELD * objects]
-    if len(common) >= LEAST_FIELDS and sum(common) >= SAME_FIELDS * objects * len(common):
+    # What stands alone here and in arrays there is rows of one thing, be it with one field only.
+    is_both = bool(elements) and values.counts[Kind.OBJECT] > 0
+    if len(common) >= (1 if is_both else LEAST_FIELDS) and sum(common) >= SAME_FIELDS * objects * len(common):
         return True
     return not elements and _are_dictionaries(values)
 

@@ -87,6 +87,7 @@ ADVICE = {
     "one or many": "one child table; a single object has ordinal 0",
     "mixed content": 'keep the markup too where the order matters: a column with type = "xml"',
     "dictionary": "a child table with a key column; --no-dictionary PATH if they are fields",
+    "tree": "a table with a key column, whose rows refer to each other; --no-dictionary PATH if not",
     "contains itself": "rows refer by within_key to the row they stand in",
     "grouped number": 'stay text; type = "decimal(…)" with decimal and grouping in a layout reads them',
     "number": "text stays text; load it as a number only where the digits are to be trusted",
@@ -172,7 +173,7 @@ def _one_or_many(of: _Subject) -> Iterator[SurveyNote]:
 
 def _structures(of: _Subject) -> Iterator[SurveyNote]:
     for found in of.structure:
-        for code in ("dictionary", "contains itself"):
+        for code in ("dictionary", "tree", "contains itself"):
             if found.text.startswith(code):
                 yield of.note(code, found.text, of.node.occurrences)
 

@@ -51,6 +51,7 @@ class ShapeNode:
             where it is settled.
         name_count: Where that is settled: how many names there were; `TOO_MANY_NAMES` for any more.
         keeps_members: Whether it is settled that its members stand for themselves.
+        is_gathered: Whether the nodes of a tree have come together here; see `tape.gathering`.
         is_lifted: Whether an object here counts as an array with one element.
         lifts_scalars: Whether anything here that is no array does.
         text_rule: Where elements of XML with and without anything but text stand here: whether the text of
@@ -84,6 +85,7 @@ class ShapeNode:
     names: dict[str, int] | None = None
     name_count: int = 0
     keeps_members: bool = False
+    is_gathered: bool = False
     is_lifted: bool = False
     lifts_scalars: bool = False
     text_rule: Literal["", "member", "empty"] = ""
@@ -366,8 +368,8 @@ class ShapeNode:
 
 _STRUCTURE_FIELDS = (
     "step", "row_count", "counts", "empty_texts", "is_dictionary", "names", "name_count", "keeps_members",
-    "is_lifted", "lifts_scalars", "is_markup", "declared", "declared_position", "repeats", "is_recursive",
-    "lifted_count",
+    "is_gathered", "is_lifted", "lifts_scalars", "is_markup", "declared", "declared_position", "repeats",
+    "is_recursive", "lifted_count",
 )  # fmt: skip
 
 

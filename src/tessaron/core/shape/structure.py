@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, TEXT_STEP, Each, Origin, Path, Step, format_path
 from tessaron.core.shape.dictionaries import is_dictionary
 from tessaron.core.shape.shape import MOST_NAMES, TOO_MANY_NAMES, Shape, ShapeNode
+from tessaron.core.tape.gathering import Gathered
 
 LIKE_NAMES = 0.5
 """Objects are of one kind when so great a share of the names of the smaller one is in the other."""
@@ -25,12 +26,14 @@ class StructureRules:
     Attributes:
         dictionaries: Objects that are dictionaries.
         not_dictionaries: Objects that are not.
+        gathered: Trees whose nodes have come together: what they stand in is a dictionary.
         is_markup: Whether the records are elements of XML: what stands there once and there several times
             is an array always, and names are hardly ever data.
     """
 
     dictionaries: Collection[str] = ()
     not_dictionaries: Collection[str] = ()
+    gathered: Sequence[Gathered] = ()
     is_markup: bool = False
 
 
@@ -70,15 +73,22 @@ def settle(shape: Shape, rules: StructureRules | None = None) -> list[StructureN
     return [note for note in dict.fromkeys(notes) if note.path in paths]
 
 
-def mark_levels(record: ShapeNode, levels: Iterable[Path]) -> None:
-    """Let what stands at some levels of a shape be rows once it is settled, even where each stands alone."""
+def mark_levels(record: ShapeNode, levels: Iterable[Path], fields: Iterable[Path] = ()) -> None:
+    """Let what stands at some levels of a shape be rows once it is settled, even where each stands alone.
+
+    Args:
+        record: The shape.
+        levels: The levels.
+        fields: Paths of values: an object in which such a one stands is no row.
+    """
+    objects = {path[:count] for path in fields for count, step in enumerate(path) if isinstance(step, str)}
     for level in levels:
         nodes = [record]
-        for step in level:
+        for count, step in enumerate(level):
             if step is not ELEMENT:
                 nodes = [node.children[step] for node in nodes if step in node.children]
                 continue
-            for node in nodes:
+            for node in nodes if level[:count] not in objects else ():
                 node.repeats |= isinstance(node.step, str)
             nodes += [node.children[step] for node in nodes if step in node.children]
 
@@ -187,6 +197,8 @@ def settle_names(shape: Shape, rules: StructureRules, settled: Mapping[Path, boo
 
 def _is_wanted(node: ShapeNode, path: Path, rules: StructureRules) -> bool:
     """Say whether the objects at a path are dictionaries, by what the user says or else by the rule."""
+    if any(tree.holds(path) for tree in rules.gathered):
+        return True
     shown = format_path(path) if rules.dictionaries or rules.not_dictionaries else ""
     return shown in rules.dictionaries or (
         not rules.is_markup and shown not in rules.not_dictionaries and is_dictionary(node)
@@ -233,12 +245,16 @@ def _settle_dictionary(
     node: ShapeNode, path: Path, rules: StructureRules, notes: list[StructureNote]
 ) -> None:
     names = len(node.names or node.members()) or node.name_count
+    node.is_gathered |= any(tree.holds(path) for tree in rules.gathered)
     if names and not node.keeps_members and (node.name_count or _is_wanted(node, path, rules)):
         if not node.is_dictionary:
             node.become_dictionary()
         node.names, node.name_count = None, names
         count = f"more than {MOST_NAMES:,}" if names == TOO_MANY_NAMES else f"{names:,}"
+        tree = next((tree for tree in rules.gathered if tree.path == path), None)
         text = f"dictionary: {count} names are keys of rows"
+        if tree is not None:
+            text = f"tree: {count} names below {format_path(tree.root)} are nodes, gathered here"
         if rules.not_dictionaries and format_path(path) in rules.not_dictionaries:
             text += "; so many are never columns, whatever is asked"
         notes.append(StructureNote(path, text))
@@ -454,6 +470,8 @@ def _is_same_by_another_name(outer: ShapeNode, node: ShapeNode) -> bool:
 
 
 def _is_of_one_kind(outer: ShapeNode, inner: ShapeNode) -> bool:
+    if outer.is_gathered and inner.is_gathered:
+        return True
     is_dictionary = ENTRY in outer.children
     if ENTRY in inner.children and not is_dictionary:
         return False

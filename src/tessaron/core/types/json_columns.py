@@ -75,17 +75,23 @@ def quoted_names(steps: Any) -> Any:
     return pa.array(names, pa.large_string())
 
 
+BESIDE = MARKUP + "*"
+"""Stands for the step to an object whose members stand beside those of the object it is in."""
+
+
 def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
     """Return objects of JSON, null for a row that has no member.
 
     Args:
-        members: Steps to them, and for each row the member's value as JSON, or null where it has none.
+        members: Steps to them, and for each row the member's value as JSON, or null where it has none. What
+            has the step `BESIDE` is an object whose members stand beside the others.
         row_count: Rows.
     """
+    members = [(step, _members_of(values) if step == BESIDE else values) for step, values in members]
     there = [(step, values) for step, values in members if values.null_count < len(values)]
     if not there:
         return pa.nulls(row_count, pa.large_string())
-    heads = [f"{quoted_text(name_of_step(step))}:" for step, _ in there]
+    heads = ["" if step == BESIDE else f"{quoted_text(name_of_step(step))}:" for step, _ in there]
     if not there[0][1].null_count:
         # All rows have something: what is there in each goes in without a copy of its own.
         heads = ["{" + heads[0], *(f",{head}" for head in heads[1:])]
@@ -96,6 +102,12 @@ def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
     )
     whole = pc.binary_join_element_wise(pc.utf8_replace_slice(joined, 0, 1, "{"), text("}"), text(""))
     return pc.if_else(pc.greater(pc.binary_length(joined), 0), whole, text_null())
+
+
+def _members_of(objects: Any) -> Any:
+    """Return the text between the braces of objects, null where nothing is there."""
+    inside = pc.utf8_slice_codeunits(objects, 1, -1)
+    return pc.if_else(pc.greater(pc.binary_length(inside), 0), inside, text_null())
 
 
 def _pair(head: str, values: Any) -> list[Any]:
