@@ -6,6 +6,7 @@ import sys
 import unittest
 from collections import Counter
 from pathlib import Path
+from typing import get_type_hints
 
 import tessaron
 
@@ -125,6 +126,14 @@ class RoomsTest(unittest.TestCase):
 
 
 class FrontTest(unittest.TestCase):
+    def test_options_by_name_are_those_of_a_run(self):
+        from tessaron.engine.options import Options
+        from tessaron.engine.run_options import RunOptions
+
+        taken = get_type_hints(RunOptions)
+        known = {name: kind for name, kind in get_type_hints(Options).items() if name != "format"}
+        self.assertEqual(taken, known)
+
     def test_bare_import_is_cheap(self):
         heavy = ("numpy", "pyarrow", "rich", "click")
         code = f"import sys, tessaron; print([name for name in {heavy} if name in sys.modules])"

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import replace
-from typing import Any
+from typing import Unpack
 
 from tessaron.core.base.paths import Path
 from tessaron.core.layout.layout_writing import Draft, write_draft
@@ -18,11 +18,12 @@ from tessaron.engine.feeds import Feed, NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
+from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill
-from tessaron.sources.inputs import Input, resolve_inputs
+from tessaron.sources.inputs import Input, Source, resolve_inputs
 
 
-def draft(source: Any, *, progress: Progress | None = None, **options: Any) -> Layout:
+def draft(source: Source, *, progress: Progress | None = None, **options: Unpack[RunOptions]) -> Layout:
     """Return the layout that Tessaron proposes for the records of `source`.
 
     Args:
@@ -44,7 +45,7 @@ def draft_inputs(inputs: list[Input], options: Options, progress: Progress | Non
 
 
 def explained_draft(
-    source: Any, *, progress: Progress | None = None, **options: Any
+    source: Source, *, progress: Progress | None = None, **options: Unpack[RunOptions]
 ) -> tuple[Layout, Mapping[str, TableReason]]:
     """Return what `draft` does, and for each table by its name why it is one."""
     made = _drafted(resolve_inputs(source), Options.of(options), progress)
@@ -52,7 +53,11 @@ def explained_draft(
 
 
 def update(
-    layout: Layout, source: Any, *, progress: Progress | None = None, **options: Any
+    layout: Layout,
+    source: Source,
+    *,
+    progress: Progress | None = None,
+    **options: Unpack[RunOptions],
 ) -> tuple[Layout, Update]:
     """Return a layout brought up to date with a source, and what has changed.
 

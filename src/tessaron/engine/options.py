@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal, get_args
+from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.bounds import (
     LEAST_COLUMNS,
@@ -21,6 +21,7 @@ from tessaron.core.cutting.selecting import PatternSelection
 from tessaron.core.kernel.contract import DEPTH_LIMIT, KernelOptions, WhiteSpace
 from tessaron.core.model.parting import MOST_COLUMNS
 from tessaron.core.shape.structure import StructureRules
+from tessaron.engine.run_options import RunOptions
 from tessaron.sources.json_chunks import CHUNK_BYTES
 
 if TYPE_CHECKING:
@@ -184,7 +185,7 @@ class Options:
             )
 
     @classmethod
-    def of(cls, options: Mapping[str, Any]) -> Options:
+    def of(cls, options: RunOptions) -> Options:
         """Return the options that were given by name.
 
         Raises:

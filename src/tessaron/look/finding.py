@@ -3,19 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.engine.path_reading import Found, PathReader
 from tessaron.sources.formats import xml_inputs
-from tessaron.sources.inputs import resolve_inputs
+from tessaron.sources.inputs import Source, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound
 
 
 def find(
-    source: Any, path: str, *, records: str | None = None, namespaces: Mapping[str, str] | None = None
+    source: Source, path: str, *, records: str | None = None, namespaces: Mapping[str, str] | None = None
 ) -> Iterator[Found] | Iterator[XmlFound]:
     """Iterate over what a path matches in the documents of a source, with the place of each match.
 

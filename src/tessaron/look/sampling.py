@@ -22,7 +22,7 @@ from tessaron.core.tape.emission import emit
 from tessaron.engine.path_reading import PathReader, parse_chunk
 from tessaron.sinks.syncing import write_file
 from tessaron.sources.formats import xml_inputs
-from tessaron.sources.inputs import ByteInput, resolve_inputs
+from tessaron.sources.inputs import ByteInput, Source, resolve_inputs
 from tessaron.sources.json_chunks import ChunkReader
 
 _CHUNK_BYTES = 1024 * 1024
@@ -54,7 +54,7 @@ class _Source:
 
 
 def sample(
-    source: Any,
+    source: Source,
     target: str | Path,
     *,
     first: int,

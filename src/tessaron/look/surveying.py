@@ -6,7 +6,7 @@ import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from itertools import islice
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Unpack
 
 import numpy as np
 
@@ -25,8 +25,9 @@ from tessaron.engine.feeds import Feed, NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import NO_OBJECT, SourceReading
+from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill
-from tessaron.sources.inputs import resolve_inputs
+from tessaron.sources.inputs import Source, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -42,7 +43,11 @@ _HASHES_AT_ONCE, _BLOCK_BYTES = 1_000_000, 4 * 1024 * 1024
 
 
 def survey_source(
-    source: Any, progress: Progress | None = None, *, layout: Layout | None = None, **options: Any
+    source: Source,
+    progress: Progress | None = None,
+    *,
+    layout: Layout | None = None,
+    **options: Unpack[RunOptions],
 ) -> SurveyFacts:
     """Return what a survey of the records of `source` finds.
 

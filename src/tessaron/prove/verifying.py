@@ -25,7 +25,7 @@ from tessaron.prove.source_digests import Digests, SourceDigests
 from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
-from tessaron.sources.inputs import Input, resolve_inputs
+from tessaron.sources.inputs import Input, Source, resolve_inputs
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
 
@@ -111,7 +111,7 @@ class Verification:
 
 def verify(
     folder: str | Path,
-    source: Any = None,
+    source: Source | None = None,
     *,
     sample: int | None = None,
     layout: Layout | None = None,
@@ -211,7 +211,7 @@ class _Comparison:
             return self._tables.compiled, whole
         return layout.compiled_without(self._tables.way.lost), False
 
-    def run(self, source: Any) -> None:
+    def run(self, source: Source) -> None:
         """Compare all records, and look at those that differ."""
         inputs = resolve_inputs(source)
         self.names = [entry.name for entry in inputs]
@@ -303,7 +303,7 @@ class _Comparison:
             kind = "missing" if number < len(source) else "extra"
             self._add(DifferenceFound(kind, "around the records", 1, "document", number + 1, ""))
 
-    def _look_at(self, source: Any) -> None:
+    def _look_at(self, source: Source) -> None:
         """Read both sides once more for the records that differ, and compare these place by place."""
         left = frozenset(one for _, _, one, _ in self._pairs)
         right = frozenset(other for _, _, _, other in self._pairs)

@@ -6,11 +6,11 @@ import glob
 import io
 import os
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any, BinaryIO, cast
+from typing import IO, Any, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import clipped
@@ -77,7 +77,14 @@ class ObjectInput:
 Input = ByteInput | ObjectInput
 
 
-def resolve_inputs(source: Any) -> list[Input]:
+Source = (
+    str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes] | Mapping[str, object]
+    | Sequence[object] | Iterator[object]
+)  # fmt: skip
+"""What documents may come from; see `resolve_inputs`."""
+
+
+def resolve_inputs(source: Source) -> list[Input]:
     """Return the inputs that `source` stands for.
 
     Args:

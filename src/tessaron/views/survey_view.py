@@ -6,14 +6,16 @@ import html
 import json
 from collections.abc import Iterator
 from dataclasses import asdict
-from typing import Any
+from typing import Any, Unpack
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.shape.noticing import SurveyNote
 from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.survey_entries import PathEntry, SurveyFacts
+from tessaron.engine.run_options import RunOptions
 from tessaron.look.surveying import survey_source
+from tessaron.sources.inputs import Source
 from tessaron.views.survey_outline import distinct_cell, kinds_cell, outline_lines, values_cell
 
 
@@ -135,7 +137,7 @@ def _html_cells(entry: PathEntry) -> list[str]:
     ]
 
 
-def survey(source: Any, **options: Any) -> Survey:
+def survey(source: Source, **options: Unpack[RunOptions]) -> Survey:
     """Return a survey of the records of `source`: every path with what stands there, and notes.
 
     Args:

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, Unpack
 
 import pyarrow as pa
 
@@ -17,9 +17,10 @@ from tessaron.core.base.paths import format_path
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
+from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
-from tessaron.sources.inputs import Input, resolve_inputs
+from tessaron.sources.inputs import Input, Source, resolve_inputs
 from tessaron.write.balance import Balance
 from tessaron.write.made_tables import Tables
 from tessaron.write.mended_rejects import inputs_of_rejects
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
 
 
-def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Tables:
+def shred(source: Source, *, layout: Layout | None = None, **options: Unpack[RunOptions]) -> Tables:
     """Return the tables that the records of `source` make, in memory.
 
     Args:
@@ -78,7 +79,7 @@ def shred(source: Any, *, layout: Layout | None = None, **options: Any) -> Table
 
 
 def export(
-    source: Any,
+    source: Source | None,
     target: str | Path,
     *,
     from_rejects: str | Path | None = None,
@@ -88,7 +89,7 @@ def export(
     progress: Progress | None = None,
     layout: Layout | None = None,
     sync: bool = True,
-    **options: Any,
+    **options: Unpack[RunOptions],
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
 
@@ -126,6 +127,8 @@ def export(
         if source is not None:
             raise UsageError("expected a source or from_rejects, got both")
         inputs, settled = inputs_of_rejects(Path(from_rejects), settled, layout)
+    elif source is None:
+        raise UsageError("expected a source, or from_rejects, got neither")
     else:
         inputs = resolve_inputs(source)
     with TargetFolder(Path(target), replace, sync) as folder, ExitStack() as stack:
