@@ -7,28 +7,21 @@ from setuptools import Extension, setup
 _TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_row_order", "_columns", "_digests")
 _XML_HEADERS = ("_tape", "_fastxml", "_xml_names", "_xml_order")
 
-setup(
-    ext_modules=[
-        Extension(
-            "tessaron.core.compiled._fastjson",
-            ["src/tessaron/core/compiled/_fastjson.c"],
-            optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=[f"src/tessaron/core/compiled/{name}.h" for name in _XML_HEADERS],
-            extra_compile_args=["-O3"],
-        ),
-        Extension(
-            "tessaron.core.compiled._passes",
-            ["src/tessaron/core/compiled/_passes.c"],
-            optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=[f"src/tessaron/core/compiled/{name}.h" for name in _TAPE_HEADERS],
-            extra_compile_args=["-O3"],
-        ),
-        Extension(
-            "tessaron.core.compiled._csv",
-            ["src/tessaron/core/compiled/_csv.c"],
-            optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
-            depends=["src/tessaron/core/compiled/_tape.h"],
-            extra_compile_args=["-O3"],
-        ),
-    ]
-)
+_KERNELS = {"_fastjson": _XML_HEADERS, "_passes": _TAPE_HEADERS, "_csv": ("_tape",)}
+"""What is compiled, with the headers that each is made of."""
+_FOLDER = "src/tessaron/core/compiled"
+
+
+def _extension(name: str, headers: tuple[str, ...]) -> Extension:
+    return Extension(
+        f"tessaron.core.compiled.{name}",
+        [f"{_FOLDER}/{name}.c"],
+        # Without a compiler the build goes on, unless the compiled code is demanded.
+        optional=not os.environ.get("TESSARON_DEMAND_COMPILED"),
+        depends=[f"{_FOLDER}/{header}.h" for header in headers],
+        extra_compile_args=["-O3"],
+    )
+
+
+_is_plain = bool(os.environ.get("TESSARON_WITHOUT_COMPILED"))
+setup(ext_modules=[] if _is_plain else [_extension(name, headers) for name, headers in _KERNELS.items()])

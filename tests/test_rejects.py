@@ -2,12 +2,14 @@
 
 import gzip
 import json
+import re
 import unittest
 from pathlib import Path
 
 import pyarrow.parquet as pq
 
 import tessaron
+from tessaron.core.base.errors import Code
 from tests.harness import FolderTest, quick_command
 
 LINES = b'{"id":1}\n{"id":2,"a":[3,}\n{"id":3,"t":"x\xffy"}\n{"id":4}\n{"id":5,"t":'
@@ -16,6 +18,15 @@ LINES = b'{"id":1}\n{"id":2,"a":[3,}\n{"id":3,"t":"x\xffy"}\n{"id":4}\n{"id":5,"
 def rejects_in(folder: Path):
     path = folder / "rejects.ndjson"
     return [json.loads(line) for line in path.read_text("utf-8").splitlines()] if path.exists() else []
+
+
+class CodesTest(unittest.TestCase):
+    def test_the_page_of_rejects_tells_every_code(self):
+        page = (
+            (Path(__file__).parent.parent / "docs" / "rejects.md").read_text("utf-8").partition("## Codes")[2]
+        )
+        told = re.findall(r"`([a-z_]+)`", " ".join(line.partition(" | ")[0] for line in page.splitlines()))
+        self.assertEqual(sorted(told), sorted(Code))
 
 
 class RecoveryTest(FolderTest):

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TextIO
 import click
 
 from tessaron.cli.command_group import count_type, records_option, say, source_argument, source_of
+from tessaron.core.base.errors import Code
 from tessaron.core.base.visible import visible
 
 if TYPE_CHECKING:
@@ -128,7 +129,7 @@ def _lines_of(file: str) -> Iterator[str]:
         with stream:
             yield from stream
     except UnicodeDecodeError as error:
-        raise DataError(f"the lines are not UTF-8: {error}", Place(file), "encoding") from error
+        raise DataError(f"the lines are not UTF-8: {error}", Place(file), Code.ENCODING) from error
     except OSError as error:
         raise SourceError(f"{file}: cannot be read: {error.strerror}") from error
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.base.errors import DataError, UsageError
+from tessaron.core.base.errors import Code, DataError, UsageError
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.naming import name_of_sources
 from tessaron.core.base.paths import Origin, Path, format_path
@@ -324,7 +324,7 @@ class SourceReading:
             self.log.check_share(records)
             self.is_partial |= result.is_cut
             yield result
-        if broken and broken[0].code != "truncated":
+        if broken and broken[0].code is not Code.TRUNCATED:
             # It says more than the record which broke off there.
             self._first_error = broken[0]
         if broken and not self._is_broken:
@@ -451,7 +451,7 @@ def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chun
     try:
         yield from reader
     except DataError as error:
-        if error.code == "empty":
+        if error.code is Code.EMPTY:
             raise
         broken.append(error)
 

@@ -11,7 +11,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-from tessaron.core.base.errors import DataError, TargetError
+from tessaron.core.base.errors import Code, DataError, TargetError
 from tessaron.engine.rejects import Reject
 
 KEPT = 1_000
@@ -105,7 +105,9 @@ class RejectLog:
 
     def _stop(self, what: str, reject: Reject) -> None:
         reasons = ", ".join(f"{count:,} {code}" for code, count in self.reasons.most_common())
-        raise DataError(f"{what} ({reasons}); the last: {reject.message}", reject.place(), "too_many_rejects")
+        raise DataError(
+            f"{what} ({reasons}); the last: {reject.message}", reject.place(), Code.TOO_MANY_REJECTS
+        )
 
     def write(self, path: Path) -> None:
         """Write all rejects into a file, one a line.

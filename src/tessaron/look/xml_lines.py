@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 
 from lxml import etree
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.xml_parsing import reason_of
 from tessaron.core.lines.xml_value_lines import UndeclaredPrefixError, ValueLines, lines_of
@@ -35,7 +35,7 @@ def xml_lines(inputs: Sequence[ByteInput]) -> Iterator[str]:
                 yield from lines_of(blocks, ValueLines(prefixes, position))
             except UndeclaredPrefixError as error:
                 reason = f"expected declared prefixes: {in_quotes(error.prefix)} stands for no namespace"
-                raise DataError(reason, Place(entry.name, line=error.line), "namespace") from None
+                raise DataError(reason, Place(entry.name, line=error.line), Code.NAMESPACE) from None
             except etree.XMLSyntaxError as error:
                 code, reason = reason_of(str(error.msg))
                 line, column = error.position

@@ -12,7 +12,7 @@ from xml.sax.saxutils import quoteattr
 import numpy as np
 from lxml import etree
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.parsed_values import Pairs
 from tessaron.core.kernel.careful_json import parse_carefully
@@ -133,7 +133,7 @@ class _Records:
         """Check that every record stood in a document."""
         if self._kept is not None or next(self._groups, None) is not None:
             reason = f"row {self._count + 1:,} belongs to a document that is not there or stands further up"
-            raise DataError(reason, Place(self._table), "foreign_key")
+            raise DataError(reason, Place(self._table), Code.FOREIGN_KEY)
 
 
 def xml_documents(tables: KeyedTables, progress: Progress) -> Iterator[Iterator[Piece]]:

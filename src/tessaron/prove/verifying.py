@@ -10,7 +10,7 @@ from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-from tessaron.core.base.errors import DataError, SourceError, UsageError
+from tessaron.core.base.errors import Code, DataError, SourceError, UsageError
 from tessaron.core.base.paths import ELEMENT, step_of_name
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.plan.compiling import CompiledLayout
@@ -355,9 +355,9 @@ def _is_chosen(selection: Selection, found: Difference) -> bool:
 
 _OF_LAYOUT = frozenset(
     (
-        "misfit", "required", "allowed", "range", "pattern", "unique", "once", "beyond", "division_by_zero",
-        "overflow", "not_convertible", "embedded", "row_too_long", "piece_repeated",
-        "piece_not_object", "name_taken", "name_repeated",
+        Code.MISFIT, Code.REQUIRED, Code.ALLOWED, Code.RANGE, Code.PATTERN, Code.UNIQUE, Code.ONCE,
+        Code.BEYOND, Code.DIVISION_BY_ZERO, Code.OVERFLOW, Code.NOT_CONVERTIBLE, Code.EMBEDDED,
+        Code.ROW_TOO_LONG, Code.PIECE_REPEATED, Code.PIECE_NOT_OBJECT, Code.NAME_TAKEN, Code.NAME_REPEATED,
     )
 )  # fmt: skip
 """Codes of rejects for what a record holds: it can be read, and yet stands in no table."""

@@ -12,7 +12,7 @@ import stat
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
-from tessaron.core.base.errors import DataError, Place, SourceError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError
 from tessaron.core.base.visible import in_quotes
 from tessaron.sources.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
@@ -163,11 +163,11 @@ class _Guarded:
             raise
         except (EOFError, gzip.BadGzipFile, lzma.LZMAError, ValueError) as error:
             reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
-            raise DataError(reason, Place(self._name), "compression") from error
+            raise DataError(reason, Place(self._name), Code.COMPRESSION) from error
         except OSError as error:
             if error.errno is None:
                 reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
-                raise DataError(reason, Place(self._name), "compression") from error
+                raise DataError(reason, Place(self._name), Code.COMPRESSION) from error
             raise SourceError(f"{self._name}: cannot be read: {error.strerror}") from error
 
     def read_all(self, size: int) -> bytes:
@@ -277,7 +277,9 @@ def _declared_encoding(name: str, head: bytes) -> str:
         if not known._is_text_encoding:
             raise LookupError
     except LookupError:
-        raise DataError(f"the encoding {in_quotes(declared)} is not known", Place(name), "encoding") from None
+        raise DataError(
+            f"the encoding {in_quotes(declared)} is not known", Place(name), Code.ENCODING
+        ) from None
     # What begins with letters of ASCII cannot be what it says, if it says UTF-16.
     plain = known.name in ("ascii", "utf-8", "utf-16", "utf-16-le", "utf-16-be", "utf-32")
     return "utf-8" if plain else known.name
@@ -290,4 +292,4 @@ def _recoded(name: str, blocks: Iterator[bytes], encoding: str) -> Iterator[byte
             yield decoder.decode(block).encode()
         yield decoder.decode(b"", final=True).encode()
     except UnicodeError as error:
-        raise DataError(f"the text is not {encoding.upper()}: {error}", Place(name), "encoding") from error
+        raise DataError(f"the text is not {encoding.upper()}: {error}", Place(name), Code.ENCODING) from error

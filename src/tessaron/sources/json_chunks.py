@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
-from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.paths import format_path
 from tessaron.core.cutting.envelope import EnvelopeSplitter, recognise_envelope
 from tessaron.core.cutting.json_splitting import Chunk, OuterForm, RecordSplitter, SplitError, recognise_form
@@ -108,7 +108,7 @@ class ChunkReader:
                     else DataError(
                         "the source is empty; expected a JSON array, a JSON object, or one object per line",
                         Place(self._source.name),
-                        "empty",
+                        Code.EMPTY,
                     )
                 )
             splitter = _splitter(self.place, skipped)

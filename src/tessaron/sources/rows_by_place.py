@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import array_of
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, written_name, written_tables
 from tessaron.core.rebuild.places import TablePlaces
@@ -95,5 +95,5 @@ class _SplitRows:
         if numbers.null_count:
             bad = numbers.is_null().index(True).as_py()
             reason = f"row {row + bad + 1:,} stands at {in_quotes(places[bad].as_py())}, which the layout "
-            raise DataError(reason + "does not name", Place(self._table.name), "place")
+            raise DataError(reason + "does not name", Place(self._table.name), Code.PLACE)
         return numbers.to_numpy()

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
-from tessaron.core.base.errors import DataError, Place, SourceError, TessaronError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError
 from tessaron.core.base.formulas import without_apostrophes
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table
@@ -168,7 +168,7 @@ def _cast(batch: Any, schema: Any, path: Path, row: int) -> Any:
             arrays.append(column if column.type.equals(field.type) else column.cast(field.type))
         except pa.ArrowException as error:
             reason = f"column {field.name}: expected {field.type}, got {column.type}: {_first_line(error)}"
-            raise DataError(reason, Place(str(path), record=row + 1), "type") from error
+            raise DataError(reason, Place(str(path), record=row + 1), Code.TYPE) from error
     return pa.RecordBatch.from_arrays(arrays, schema=schema)
 
 

@@ -12,7 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import written_name
 from tessaron.core.rebuild.places import TablePlaces
@@ -94,7 +94,7 @@ def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
             f"row {row + 1:,} belongs to {written_name(str(table.parent))} "
             f"{in_quotes(owners[row].as_py())}, which is not there"
         )
-        raise DataError(reason, Place(written_name(table.name)), "foreign_key")
+        raise DataError(reason, Place(written_name(table.name)), Code.FOREIGN_KEY)
     ordinals = np.zeros(rows.num_rows, np.int64)
     if table.ordinal is not None and table.within_key is None:
         ordinals = rows.column(table.ordinal).combine_chunks().fill_null(0).to_numpy()

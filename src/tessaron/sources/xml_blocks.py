@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from itertools import chain
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.cutting.record_elements import LOOKED_AT_BYTES
 from tessaron.core.markup.written_out import MOST_WRITTEN_OUT_BYTES, hides_markup, write_out
 
@@ -38,6 +38,6 @@ def with_head(name: str, blocks: Iterator[bytes]) -> tuple[bytes, bool, Iterator
                 "its document type declares elements or namespaces, so it is held as a whole, and has more "
                 f"than {most}; write out what its entities stand for"
             )
-            raise DataError(reason, Place(name, line=1), "limit")
+            raise DataError(reason, Place(name, line=1), Code.LIMIT)
     whole = write_out(bytes(head)) or bytes(head)
     return whole, True, iter([whole])

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
-from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.cutting.enclosing import EnclosingElements
 from tessaron.core.cutting.entity_weights import light_pieces
 from tessaron.core.cutting.json_splitting import SplitError
@@ -196,7 +196,7 @@ class XmlFeed:
                     f"found {_first_tag(part.data)}; "
                     "--records '/*' takes documents of any name"
                 )
-                error = DataError(reason, Place(name, part.line, part.byte_offset, column=1), "root")
+                error = DataError(reason, Place(name, part.line, part.byte_offset, column=1), Code.ROOT)
                 if self.on_wrong is None:
                     raise error
                 self.on_wrong(error, part.data)
@@ -220,7 +220,7 @@ class XmlFeed:
             # Nothing to go by in this one: whatever it is, the next may show more.
             self.path = found.path if len(self.inputs) == 1 else None
             if self.path is None:
-                raise DataError("expected an XML document, found no element", Place(entry.name), "empty")
+                raise DataError("expected an XML document, found no element", Place(entry.name), Code.EMPTY)
 
     def _has_much_around(self, entry: ByteInput, found: Recognised, head_bytes: int) -> bool:
         """Say whether a file has more beside its records than is held, and is short enough to be one."""

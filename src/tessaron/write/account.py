@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.layout.table_set import Table
 from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.tables.laid import Laid
@@ -113,11 +113,11 @@ class Account:
         """List a record that says something else of a value than the row which that has."""
         what = " and ".join(table.once)
         message = f"{table.name}: another row for this {what} is there already, with other values"
-        self.log.add(Reject(source, None, None, record, "", "once", message, is_whole=False))
-        known = self._findings.get(("once", table.name))
+        self.log.add(Reject(source, None, None, record, "", Code.ONCE, message, is_whole=False))
+        known = self._findings.get((Code.ONCE, table.name))
         count = 1 + (known.count if known else 0)
         example = known.example if known else f"{message} ({source})"
-        self._findings["once", table.name] = Finding("once", table.name, "", "record", count, example)
+        self._findings[Code.ONCE, table.name] = Finding(Code.ONCE, table.name, "", "record", count, example)
 
     def findings(self) -> tuple[Finding, ...]:
         """Return what did not hold, the rejects first."""

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from tessaron.core.base.errors import DataError, Place, SourceError, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, UsageError
 from tessaron.engine.options import Options
 from tessaron.sources.inputs import ByteInput, Input
 
@@ -59,7 +59,7 @@ def _raws(path: Path) -> list[str]:
             raw = reject["raw"]
         except (ValueError, KeyError, TypeError) as error:
             raise DataError(
-                "expected a line of a rejects.ndjson", Place(str(path), number), "syntax"
+                "expected a line of a rejects.ndjson", Place(str(path), number), Code.SYNTAX
             ) from error
         if is_record and raw:
             found.append(raw)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from tessaron.core.base.errors import SourceError
+from tessaron.core.base.errors import Code, SourceError
 from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.rejects import SourceRead
@@ -171,7 +171,7 @@ class Receipt:
     @property
     def misses(self) -> bool:
         """Whether paths of the layout stood nowhere, or values had no column among numbered ones or flags."""
-        return bool(self.unmet) or any(each.code in ("beyond", "no_flag") for each in self.findings)
+        return bool(self.unmet) or any(each.code in (Code.BEYOND, Code.NO_FLAG) for each in self.findings)
 
     @property
     def rows(self) -> int:

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow.compute as pc
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.paths import Origin
 from tessaron.core.layout.table_set import TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
@@ -256,7 +256,7 @@ class TableRun:
         )
         reason = known.example if known else f"a value is there already ({source})"
         total = count + (known.count if known else 0)
-        self.account.note(Finding("unique", name, plan.text, "record", total, reason))
+        self.account.note(Finding(Code.UNIQUE, name, plan.text, "record", total, reason))
 
     def _look_back(self) -> None:
         """Check what only the whole run shows."""
@@ -264,9 +264,9 @@ class TableRun:
             reason = f"{repeats:,} values are there more than once"
             if outcome == "stop":
                 raise DataError(
-                    f"{name}: {reason}; the layout says to stop", Place("the whole run"), "unique"
+                    f"{name}: {reason}; the layout says to stop", Place("the whole run"), Code.UNIQUE
                 )
-            self.account.note(Finding("unique", name, "", "note", repeats, reason))
+            self.account.note(Finding(Code.UNIQUE, name, "", "note", repeats, reason))
 
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""

@@ -3,6 +3,63 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
+
+
+class Code(StrEnum):
+    """Why something was rejected or could not be read: short names, which never change."""
+
+    INVALID = "invalid"
+    EMPTY = "empty"
+    SYNTAX = "syntax"
+    TRUNCATED = "truncated"
+    ENCODING = "encoding"
+    ESCAPE = "escape"
+    CONTROL = "control"
+    NOT_A_NUMBER = "not_a_number"
+    COMPRESSION = "compression"
+    DEPTH = "depth"
+    LIMIT = "limit"
+    TOO_LONG = "too_long"
+    REPEATED_NAME = "repeated_name"
+    ENTITY = "entity"
+    ROOT = "root"
+    SCHEMA = "schema"
+    NAMESPACE = "namespace"
+    MISFIT = "misfit"
+    REQUIRED = "required"
+    ALLOWED = "allowed"
+    RANGE = "range"
+    PATTERN = "pattern"
+    UNIQUE = "unique"
+    ONCE = "once"
+    DIVISION_BY_ZERO = "division_by_zero"
+    OVERFLOW = "overflow"
+    NOT_CONVERTIBLE = "not_convertible"
+    EMBEDDED = "embedded"
+    ROW_TOO_LONG = "row_too_long"
+    ROW_TOO_SHORT = "row_too_short"
+    UNEQUAL_LENGTHS = "unequal_lengths"
+    NAME_REPEATED = "name_repeated"
+    NAME_TAKEN = "name_taken"
+    PIECE_REPEATED = "piece_repeated"
+    PIECE_NOT_OBJECT = "piece_not_object"
+    FOLDED_AWAY = "folded_away"
+    BEYOND = "beyond"
+    NO_FLAG = "no_flag"
+    TOO_MANY_REJECTS = "too_many_rejects"
+    # Of tables and lines that are to become documents again.
+    CONTRADICTION = "contradiction"
+    FOREIGN_KEY = "foreign_key"
+    LINES = "lines"
+    NO_KEY = "no_key"
+    ORDER = "order"
+    PLACE = "place"
+    REST = "rest"
+    TYPE = "type"
+
+    def __repr__(self) -> str:
+        return repr(self.value)
 
 
 class TessaronError(Exception):
@@ -66,7 +123,7 @@ class DataError(TessaronError, ValueError):
         code: A short stable name of the reason, for programs.
     """
 
-    def __init__(self, reason: str, place: Place, code: str = "invalid"):
+    def __init__(self, reason: str, place: Place, code: Code = Code.INVALID):
         super().__init__(reason, place, code)
         self.reason = reason
         self.place = place

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.paths import Path
 
 MOST_RAW_BYTES = 65_536
@@ -25,7 +26,7 @@ class Fault:
         line, column: The line, and the column in it, from 1, where that is known.
     """
 
-    code: str
+    code: Code
     byte_offset: int
     reason: str
     path: Path = ()

@@ -8,6 +8,7 @@ from collections.abc import Generator, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.paths import format_path
 from tessaron.core.cutting.json_splitting import (
@@ -198,7 +199,7 @@ class EnvelopeSplitter:
         if self._region is not None:
             yield from self._region.finish()
             reason = f"the source ends inside {format_path(self._names)}; fetch the file again"
-            raise SplitError(Fault("truncated", self._cursor.byte_offset, reason))
+            raise SplitError(Fault(Code.TRUNCATED, self._cursor.byte_offset, reason))
         if self._skeleton.strip():
             yield self._document_chunk()
 

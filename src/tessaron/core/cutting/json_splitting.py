@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from enum import Enum
 from importlib.util import find_spec
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.cutting.scan_state import ScanState
@@ -189,7 +190,7 @@ class RegionSplitter:
                     f"a record is longer than {self._record_limit:,} bytes; if that is right, raise the "
                     "limit (TESSARON_RECORD_LIMIT)"
                 )
-                raise SplitError(Fault("too_long", self._cursor.byte_offset, reason))
+                raise SplitError(Fault(Code.TOO_LONG, self._cursor.byte_offset, reason))
             return [], None
         chunks = self._take(block[:cut])
         if cut < len(block):
@@ -269,17 +270,17 @@ class RecordSplitter:
         yield from self._region.finish()
         if self._form is OuterForm.ARRAY:
             reason = "the source ends inside its array; expected ']'; fetch the file again"
-            raise SplitError(Fault("truncated", self._cursor.byte_offset, reason))
+            raise SplitError(Fault(Code.TRUNCATED, self._cursor.byte_offset, reason))
 
     def _check_closing(self, rest: bytes) -> None:
         if rest[:1] != b"]":
             reason = "expected ']' at the end of the array, found '}'"
-            raise SplitError(Fault("syntax", self._cursor.byte_offset, reason))
+            raise SplitError(Fault(Code.SYNTAX, self._cursor.byte_offset, reason))
 
     def _check_blank(self, block: bytes) -> None:
         found = _NOT_SPACE.search(block)
         if found:
             shown = found.group().decode("latin-1")
             reason = f"expected nothing after the end of the array, found {in_quotes(shown)}"
-            raise SplitError(Fault("syntax", self._cursor.byte_offset + found.start(), reason))
+            raise SplitError(Fault(Code.SYNTAX, self._cursor.byte_offset + found.start(), reason))
         self._cursor.pass_over(block)

@@ -11,6 +11,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import NoReturn
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.cutting.enclosing import EnclosingElements, numbers_of
@@ -187,14 +188,14 @@ class XmlSplitter:
             yield from self._close_run()
             line = self._line_at(self._run_start)
             reason = f"the source ends inside the record that begins in line {line:,}; fetch the file again"
-            self._fail("truncated", reason, len(self._data))
+            self._fail(Code.TRUNCATED, reason, len(self._data))
         if self._stack:
             tag = self._stack[-1].tag.decode("utf-8", "replace")
             reason = f"the source ends inside <{tag}>; expected </{tag}>; fetch the file again"
-            self._fail("truncated", reason, len(self._data))
+            self._fail(Code.TRUNCATED, reason, len(self._data))
         self._check_blank(rest)
         if not self.documents:
-            self._fail("empty", "the source is empty; expected an XML document")
+            self._fail(Code.EMPTY, "the source is empty; expected an XML document")
 
     def break_off(self) -> Iterator[Piece | Skeleton]:
         """Yield the whole records and the document, as far as it goes, before something that is wrong."""
@@ -247,7 +248,7 @@ class XmlSplitter:
         last = self._data.rfind(b"\n", 0, at)
         return at - last if last >= 0 else self._before_line + at + 1
 
-    def _fail(self, code: str, reason: str, at: int | None = None) -> NoReturn:
+    def _fail(self, code: Code, reason: str, at: int | None = None) -> NoReturn:
         at = self._at if at is None else at
         fault = Fault(code, self._base + at, reason, line=self._line_at(at), column=self._column_at(at))
         raise SplitError(fault)
@@ -369,7 +370,7 @@ class XmlSplitter:
         if found is None:
             if len(data) - start > MOST_TAG_BYTES:
                 self._fail(
-                    "limit", f"a tag has more than {MOST_TAG_BYTES:,} bytes; this is no XML to be read"
+                    Code.LIMIT, f"a tag has more than {MOST_TAG_BYTES:,} bytes; this is no XML to be read"
                 )
             return False
         match found.lastgroup:
@@ -387,7 +388,7 @@ class XmlSplitter:
         stop = self._data.find(CLOSINGS[kind], inside)
         if stop < 0:
             if len(self._data) - start > MOST_TAG_BYTES:
-                self._fail("limit", f"a {kind} has more than {MOST_TAG_BYTES:,} bytes")
+                self._fail(Code.LIMIT, f"a {kind} has more than {MOST_TAG_BYTES:,} bytes")
             return False
         stop += len(CLOSINGS[kind])
         if kind == "cdata":
@@ -405,10 +406,10 @@ class XmlSplitter:
         found = usable_declarations(self._data, start)
         if found is None:
             if len(self._data) - start > MOST_TAG_BYTES:
-                self._fail("limit", f"a document type has more than {MOST_TAG_BYTES:,} bytes")
+                self._fail(Code.LIMIT, f"a document type has more than {MOST_TAG_BYTES:,} bytes")
             return False
         if found.refused:
-            self._fail("entity", found.refused, start)
+            self._fail(Code.ENTITY, found.refused, start)
         self._declared = found.declarations
         self._at = found.end
         return True
@@ -484,7 +485,7 @@ class XmlSplitter:
         prefix, _, local = found["start"].decode("utf-8", "replace").rpartition(":")
         if prefix and prefix not in namespaces and prefix != "xml":
             self._fail(
-                "namespace",
+                Code.NAMESPACE,
                 f"the prefix {in_quotes(prefix)} of <{prefix}:{local}> is not declared",
                 found.start(),
             )
@@ -493,10 +494,10 @@ class XmlSplitter:
     def _read_end(self, found: re.Match[bytes]) -> None:
         tag = found["end"].decode("utf-8", "replace")
         if not self._stack:
-            self._fail("syntax", f"expected an element, found </{tag}>", found.start())
+            self._fail(Code.SYNTAX, f"expected an element, found </{tag}>", found.start())
         if self._stack[-1].tag != found["end"]:
             wanted = self._stack[-1].tag.decode("utf-8", "replace")
-            self._fail("syntax", f"expected </{wanted}>, found </{tag}>", found.start())
+            self._fail(Code.SYNTAX, f"expected </{wanted}>, found </{tag}>", found.start())
         if self._wants_above:
             self._keep_text()
         if self._stack[-1].has_records:
@@ -534,7 +535,7 @@ class XmlSplitter:
         rest = data.lstrip(_BLANK)
         if rest:
             self._fail(
-                "syntax", f"expected an element, found {_shown(rest)}", self._at + len(data) - len(rest)
+                Code.SYNTAX, f"expected an element, found {_shown(rest)}", self._at + len(data) - len(rest)
             )
 
     def _close_document(self) -> Skeleton:

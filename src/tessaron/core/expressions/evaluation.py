@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.text_lane import Bools, TextLane
 from tessaron.core.expressions import arithmetic
 from tessaron.core.expressions.dates import part_of, plus_days, time_between
@@ -44,7 +45,7 @@ class Evaluation:
     """
 
     scope: Scope
-    failures: dict[str, Bools] = field(default_factory=dict)
+    failures: dict[Code, Bools] = field(default_factory=dict)
     active: Bools | None = None
 
     def evaluate(self, part: Typed) -> Any:
@@ -58,7 +59,7 @@ class Evaluation:
     def _work(self, part: Typed) -> Any:
         return _WORK[part.operation](self, part)
 
-    def _fail(self, code: str, rows: Bools | None) -> None:
+    def _fail(self, code: Code, rows: Bools | None) -> None:
         if rows is None:
             return
         if self.active is not None:
@@ -89,7 +90,7 @@ class Evaluation:
 
     def _negative(self, part: Typed) -> Any:
         found, bad = arithmetic.negate(self.evaluate(part.parts[0]), part.parts[0].type or INTEGER)
-        self._fail("overflow", bad)
+        self._fail(Code.OVERFLOW, bad)
         return found
 
     def _both(self, part: Typed) -> Any:
@@ -131,8 +132,8 @@ class Evaluation:
             zero = np.zeros(len(bad), np.bool_)
             if operator in "/%":
                 zero = bad & _mask(pc.equal(right, arithmetic.zero_of(right.type)), False)
-            self._fail("division_by_zero", zero)
-            self._fail("overflow", bad & ~zero)
+            self._fail(Code.DIVISION_BY_ZERO, zero)
+            self._fail(Code.OVERFLOW, bad & ~zero)
         return found
 
     def _is_null(self, part: Typed) -> Any:
@@ -160,7 +161,7 @@ class Evaluation:
         if kind is None:
             return pa.nulls(len(found), part.type.arrow_type())
         made, bad = convert(found, kind, part.type, Spelling(format=part.detail))
-        self._fail("not_convertible", bad)
+        self._fail(Code.NOT_CONVERTIBLE, bad)
         return made
 
     def _fold(self, part: Typed) -> Any:
@@ -185,7 +186,7 @@ class Evaluation:
             return fold(name, values, kept, count, **details)
         except FoldOverflowError as error:
             bad = _at(error.rows, count)
-            self._fail("overflow", bad)
+            self._fail(Code.OVERFLOW, bad)
             fine = ~bad[kept]
             return fold(name, values.filter(pa.array(fine)), kept[fine], count, **details)
 
@@ -248,19 +249,19 @@ class Evaluation:
 
     def _plus_days(self, part: Typed) -> Any:
         moved, bad = plus_days(*(self.evaluate(each) for each in part.parts))
-        self._fail("overflow", bad)
+        self._fail(Code.OVERFLOW, bad)
         return moved
 
     def _round(self, part: Typed) -> Any:
         digits, mode = part.detail
         inner = part.parts[0]
         found, bad = arithmetic.rounded(self.evaluate(inner), inner.type or INTEGER, digits, mode)
-        self._fail("overflow", bad)
+        self._fail(Code.OVERFLOW, bad)
         return found
 
     def _absolute(self, part: Typed) -> Any:
         found, bad = arithmetic.absolute(self.evaluate(part.parts[0]))
-        self._fail("overflow", bad)
+        self._fail(Code.OVERFLOW, bad)
         return found
 
     def _coalesce(self, part: Typed) -> Any:

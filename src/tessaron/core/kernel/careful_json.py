@@ -10,6 +10,7 @@ import json
 import re
 from typing import Any, NoReturn
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.parsed_values import NumberText, Pairs
 from tessaron.core.base.paths import ELEMENT, Path
@@ -104,7 +105,7 @@ class _Parser:
     def _push(self, name: str | None) -> Any:
         if len(self.open) >= self.depth_limit:
             self._fail(
-                "depth",
+                Code.DEPTH,
                 f"nested deeper than {self.depth_limit:,} levels; split the document before reading it",
             )
         self.open.append([])
@@ -163,14 +164,14 @@ class _Parser:
             break
         self.at = at
         if not character:
-            self._fail("truncated", f"the {self.whole} ends inside a text; expected its closing quote")
+            self._fail(Code.TRUNCATED, f"the {self.whole} ends inside a text; expected its closing quote")
         if character == "\\":
             self._fail(
-                "escape",
+                Code.ESCAPE,
                 f"{in_quotes(self.text[at : at + 6])} is not an escape of JSON; write a backslash as \\\\",
             )
         self._fail(
-            "control",
+            Code.CONTROL,
             f"the control character {in_quotes(character)} must be written as an escape inside a text",
         )
 
@@ -185,7 +186,8 @@ class _Parser:
             return _WORDS[word]
         if word.lstrip("+-").lower() in ("nan", "infinity", "inf"):
             self._fail(
-                "not_a_number", f"{word} is not a number in JSON (RFC 8259); write null or a number instead"
+                Code.NOT_A_NUMBER,
+                f"{word} is not a number in JSON (RFC 8259); write null or a number instead",
             )
         self._fail_expecting("a value")
 
@@ -204,19 +206,19 @@ class _Parser:
     def _fail_expecting(self, expected: str) -> NoReturn:
         found = self.text[self.at : self.at + 1]
         if not found:
-            self._fail("truncated", f"the {self.whole} ends here; expected {expected}")
+            self._fail(Code.TRUNCATED, f"the {self.whole} ends here; expected {expected}")
         if _BAD_BYTE.match(found):
             self._fail_bad_byte()
         match = re.compile(r"[^\s,:{}\[\]\"]{1,20}").match(self.text, self.at)
-        self._fail("syntax", f"expected {expected}, found {in_quotes(match.group() if match else found)}")
+        self._fail(Code.SYNTAX, f"expected {expected}, found {in_quotes(match.group() if match else found)}")
 
     def _fail_bad_byte(self) -> NoReturn:
         byte = ord(self.text[self.at]) - 0xDC00
-        self._fail("encoding", f"byte 0x{byte:02X} is not UTF-8; save the source as UTF-8")
+        self._fail(Code.ENCODING, f"byte 0x{byte:02X} is not UTF-8; save the source as UTF-8")
 
-    def _fail(self, code: str, reason: str) -> NoReturn:
+    def _fail(self, code: Code, reason: str) -> NoReturn:
         path: Path = tuple(
-            ELEMENT if name is None else name for name in self.names[: 50 if code == "depth" else None]
+            ELEMENT if name is None else name for name in self.names[: 50 if code is Code.DEPTH else None]
         )
         raise FaultError(Fault(code, self.at, reason, path))
 

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any, NoReturn
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.parsed_values import NumberText, Pairs
 from tessaron.core.base.paths import Path, format_path
@@ -141,7 +142,7 @@ class RecordReader:
         if repeated and self._options.reject_repeated:
             path = repeated[0][0]
             reason = f"the name stands twice in its object: {format_path(path)}; expected names to be unique"
-            raise FaultError(Fault("repeated_name", start, reason, path))
+            raise FaultError(Fault(Code.REPEATED_NAME, start, reason, path))
         return Record(value, self._in_bytes(start), repeated)
 
     def _decode(self, start: int) -> tuple[Any, int]:
@@ -201,7 +202,7 @@ class RecordReader:
     def _fail(self, reason: str) -> NoReturn:
         found = self._text[self._at : self._at + 1]
         raise FaultError(
-            Fault("syntax", self._at, f"{reason}, found {in_quotes(found)}" if found else reason)
+            Fault(Code.SYNTAX, self._at, f"{reason}, found {in_quotes(found)}" if found else reason)
         )
 
     def _skip(self) -> None:
@@ -211,12 +212,12 @@ class RecordReader:
 
     def _go_on(self, start: int, fault: Fault) -> bool:
         """Go to where the next record can be; say whether there is such a place."""
-        if fault.code == "repeated_name":
+        if fault.code is Code.REPEATED_NAME:
             return True
         if self._separator is Separator.LINE:
             self._at = self._line_end(start)
             return True
-        if fault.code in ("depth", "encoding"):
+        if fault.code in (Code.DEPTH, Code.ENCODING):
             self._at = self._record_end(self._record_start)
             return True
         return False

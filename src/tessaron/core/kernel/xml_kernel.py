@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from lxml import etree
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, MARKUP, TEXT_STEP
@@ -348,7 +349,7 @@ def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> 
     at = offset
     for _ in range(found.line - (record.sourceline or 1)):
         at = chunk.data.find(b"\n", at) + 1
-    return Fault("schema", at, f"not as the schema says: {found.reason}")
+    return Fault(Code.SCHEMA, at, f"not as the schema says: {found.reason}")
 
 
 def _above(chunk: XmlChunk, offset: int) -> tuple[tuple[str, str], ...]:

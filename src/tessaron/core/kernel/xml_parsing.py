@@ -10,7 +10,7 @@ from xml.sax.saxutils import quoteattr
 
 from lxml import etree
 
-from tessaron.core.base.errors import UsageError
+from tessaron.core.base.errors import Code, UsageError
 from tessaron.core.cutting.xml_chunks import XmlChunk
 
 _AROUND = "records"
@@ -23,7 +23,7 @@ _PLACE = re.compile(r",? line \d+, col(?:umn)? \d+.*", re.DOTALL)
 class RecordError:
     """Why a record could not be read: its place is in bytes from its start, and the column in its line."""
 
-    code: str
+    code: Code
     byte_offset: int
     column: int
     reason: str
@@ -129,7 +129,7 @@ class XmlParser:
             return self._error(error, data)
         records = [child for child in root if isinstance(child.tag, str)]
         if len(records) != 1:
-            return RecordError("syntax", 0, 1, f"expected one element, found {len(records)}")
+            return RecordError(Code.SYNTAX, 0, 1, f"expected one element, found {len(records)}")
         return self._wanted(records[0])
 
     def _found_in(self, start: int, data: bytes) -> Iterator[tuple[int, Any]]:
@@ -176,26 +176,26 @@ class XmlParser:
         return RecordError(code, offset, column, reason)
 
 
-def reason_of(message: str) -> tuple[str, str]:
+def reason_of(message: str) -> tuple[Code, str]:
     """Return a code and what to say for a message of the parser."""
     text = " ".join(_PLACE.sub("", message).split())
     entity = _ENTITY.search(text)
     if entity:
         name = entity.group(1)
-        return "entity", (
+        return Code.ENTITY, (
             f"the entity &{name}; is not declared in the document itself; external ones are never fetched"
         )
     if "amplification" in text:
-        return "entity", "its entities expand to far more than was written; such a document is not read"
+        return Code.ENTITY, "its entities expand to far more than was written; such a document is not read"
     if "Excessive depth" in text:
-        return "depth", "elements are nested deeper than 255 levels"
+        return Code.DEPTH, "elements are nested deeper than 255 levels"
     if "Resource limit" in text or "too long" in text or "too big" in text:
-        return "limit", "an attribute, text, comment or instruction has more than 10,000,000 bytes"
+        return Code.LIMIT, "an attribute, text, comment or instruction has more than 10,000,000 bytes"
     if "encoding" in text:
-        return "encoding", f"bytes that are not in the encoding of the document ({text})"
+        return Code.ENCODING, f"bytes that are not in the encoding of the document ({text})"
     if "Namespace prefix" in text:
-        return "namespace", f"expected declared prefixes: {text}"
-    return "syntax", f"expected XML: {text}"
+        return Code.NAMESPACE, f"expected declared prefixes: {text}"
+    return Code.SYNTAX, f"expected XML: {text}"
 
 
 def around_records(chunk: XmlChunk) -> tuple[bytes, bytes]:

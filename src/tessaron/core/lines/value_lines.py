@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.parsed_values import Pairs
 from tessaron.core.base.paths import Location, format_location, quote_name
@@ -90,7 +90,9 @@ class Composer:
             DataError: When there was no line.
         """
         if not self._root.kind:
-            raise DataError("no lines; expected what `tessaron values` prints", Place(self._source), "empty")
+            raise DataError(
+                "no lines; expected what `tessaron values` prints", Place(self._source), Code.EMPTY
+            )
         holder: list[Any] = [None]
         pending: list[tuple[Any, Any, _Branch]] = [(holder, 0, self._root)]
         while pending:
@@ -196,4 +198,4 @@ class Composer:
         self._fail(f"{path} does not go with line {branch.line}, by which there is {what} already; drop one")
 
     def _fail(self, reason: str) -> Any:
-        raise DataError(reason, Place(self._source, line=self._line), "lines")
+        raise DataError(reason, Place(self._source, line=self._line), Code.LINES)

@@ -11,7 +11,7 @@ from typing import Any, NoReturn
 
 from lxml import etree
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.markup.namespaces import XML_NAMESPACE, Prefixes
 
@@ -283,7 +283,9 @@ class XmlComposer:
             DataError: When there was no line, or a prefix stands for no namespace.
         """
         if not self._top.parts:
-            raise DataError("no lines; expected what `tessaron values` prints", Place(self._source), "empty")
+            raise DataError(
+                "no lines; expected what `tessaron values` prints", Place(self._source), Code.EMPTY
+            )
         return [self._made(part) for part in self._top.parts if isinstance(part, _Branch)]
 
     def _made(self, top: _Branch) -> Any:
@@ -314,7 +316,7 @@ class XmlComposer:
             raise DataError(
                 f"{in_quotes(text[:40])} has a control character, which XML cannot hold",
                 Place(self._source),
-                "lines",
+                Code.LINES,
             ) from None
         return text
 
@@ -327,12 +329,12 @@ class XmlComposer:
                 f"the prefix {in_quotes(prefix)} stands for no namespace; keep or add a line "
                 f'`/…/namespace::{prefix}<TAB>"…"`',
                 Place(self._source),
-                "lines",
+                Code.LINES,
             )
         return f"{{{self._namespaces[prefix]}}}{local}"
 
     def _fail(self, reason: str) -> NoReturn:
-        raise DataError(reason, Place(self._source, line=self._line), "lines")
+        raise DataError(reason, Place(self._source, line=self._line), Code.LINES)
 
 
 def _names_in(top: _Branch) -> Iterator[str]:

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, Path, Step, level_of, step_of_name
 from tessaron.core.base.text_lane import Bools, Int32s, Int64s, TextLane
@@ -81,7 +82,7 @@ def _say_again(
         f"the name {in_quotes(names[code])} stands twice among the names; the first value counts"
         for code in codes.tolist()
     ]
-    work.say(at_rows, "name_repeated", rows.astype(np.int64), reasons)
+    work.say(at_rows, Code.NAME_REPEATED, rows.astype(np.int64), reasons)
 
 
 def _common_level(first: Path, second: Path) -> Path:
@@ -138,7 +139,7 @@ def _say_lengths(
     at_rows = replace(change, path=(*change.path, ELEMENT))
     unnamed = np.unique(parents[codes < 0]).astype(np.int64)
     reason = "the row has more values than there are names; those without a name are left out"
-    work.say(at_rows, "row_too_long", unnamed, [reason] * len(unnamed))
+    work.say(at_rows, Code.ROW_TOO_LONG, unnamed, [reason] * len(unnamed))
     count = element.node.row_count
     widths = np.bincount(parents, minlength=count)
     names_of_record = np.bincount(table[0], minlength=int(records.max(initial=0)) + 1)
@@ -146,4 +147,4 @@ def _say_lengths(
     record_of_row[parents] = records
     short = np.flatnonzero((widths > 0) & (widths < names_of_record[record_of_row])).astype(np.int64)
     reason = "the row has fewer values than there are names; the last columns are null"
-    work.say(at_rows, "row_too_short", short, [reason] * len(short), rejects=False)
+    work.say(at_rows, Code.ROW_TOO_SHORT, short, [reason] * len(short), rejects=False)

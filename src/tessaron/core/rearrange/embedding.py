@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import MARKUP, Origin, Path, format_path, is_markup
@@ -38,7 +39,7 @@ def embed(work: Rearranging, change: Rearrangement) -> None:
     rows = node.rows_present()[is_text]
     inner, good, reasons = _PARSERS[change.detail](node.texts, work, change.path)
     bad = np.flatnonzero(~good)
-    work.say(change, "embedded", rows[bad].astype(np.int64), [reasons[int(index)] for index in bad])
+    work.say(change, Code.EMBEDDED, rows[bad].astype(np.int64), [reasons[int(index)] for index in bad])
     outer_rows = rows[good]
     gone = np.zeros(len(node.kinds), np.bool_)
     gone[is_text] = True

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Step
 from tessaron.core.base.text_lane import Bools, Int32s, Int64s
@@ -39,14 +40,14 @@ def merge_pieces(work: Rearranging, change: Rearrangement) -> None:
         is_first = np.ones(len(targets), np.bool_)
         is_first[1:] = targets[1:] != targets[:-1]
         work.say(
-            change, "piece_repeated", targets[~is_first].astype(np.int64),
+            change, Code.PIECE_REPEATED, targets[~is_first].astype(np.int64),
             [f"several pieces have the field {in_quotes(step)}; the first counts"] * int((~is_first).sum()),
         )  # fmt: skip
         new_rows = np.full(element.node.row_count, -1, np.int32)
         new_rows[present[is_first]] = targets[is_first]
         add_member(branch, step, Part(child, new_rows), branch.node.row_count)
     odd = _parents_of(element.node, ~np.isin(element.node.kinds, (Kind.OBJECT, Kind.NULL)))
-    work.say(change, "piece_not_object", odd, ["expected an object as a piece"] * len(odd))
+    work.say(change, Code.PIECE_NOT_OBJECT, odd, ["expected an object as a piece"] * len(odd))
 
 
 def unwrap(work: Rearranging, change: Rearrangement) -> None:
@@ -89,7 +90,7 @@ def _move_up(work: Rearranging, change: Rearrangement, outer: Branch, step: str,
     there = outer.children.get(step)
     taken = np.zeros(len(rows), np.bool_) if there is None else np.isin(rows, there.node.rows_present())
     work.say(
-        change, "name_taken", rows[taken].astype(np.int64),
+        change, Code.NAME_TAKEN, rows[taken].astype(np.int64),
         [f"the field {in_quotes(step)} is there one level up too, and stays"] * int(taken.sum()),
     )  # fmt: skip
     new_rows: Int32s = np.arange(child.node.row_count, dtype=np.int32)
@@ -102,14 +103,14 @@ def _unwrap_elements(work: Rearranging, change: Rearrangement, outer: Branch, el
     to_members(element)
     odd = _parents_of(element.node, ~np.isin(element.node.kinds, (Kind.OBJECT, Kind.NULL)))
     reason = "a value of an array that is folded away is no object, and has no row to be in"
-    work.say(change, "folded_away", odd, [reason] * len(odd), rejects=False)
+    work.say(change, Code.FOLDED_AWAY, odd, [reason] * len(odd), rejects=False)
     for step, child in element.children.items():
         if not isinstance(step, str):
             continue
         present, kinds = child.node.rows_present(), child.node.kinds
         lost = element.node.parent_rows[present[(kinds != Kind.ARRAY) & (kinds != Kind.NULL)]]
         reason = f"the field {in_quotes(step)} of an array that is folded away has no row to be in"
-        work.say(change, "folded_away", lost.astype(np.int64), [reason] * len(lost), rejects=False)
+        work.say(change, Code.FOLDED_AWAY, lost.astype(np.int64), [reason] * len(lost), rejects=False)
         rows = np.unique(element.node.parent_rows[present[kinds == Kind.ARRAY]]).astype(np.int32)
         if len(rows):
             _move_up(work, change, outer, step, _gathered(step, rows, outer, element, child))

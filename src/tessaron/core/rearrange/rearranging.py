@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import LANE_OF_KIND, Kind
 from tessaron.core.base.paths import ELEMENT, Path, level_of
 from tessaron.core.base.text_lane import Bools, Int32s, Int64s
@@ -28,7 +29,7 @@ class Oddity:
         rejects: Whether the values are lost, so that each is a reject; else only noted.
     """
 
-    code: str
+    code: Code
     path: str
     records: Int64s
     reasons: list[str]
@@ -53,7 +54,7 @@ class Rearranging:
         return branch
 
     def say(
-        self, change: Rearrangement, code: str, rows: Int64s, reasons: list[str], rejects: bool = True
+        self, change: Rearrangement, code: Code, rows: Int64s, reasons: list[str], rejects: bool = True
     ) -> None:
         """Keep what could not be placed; `rows` are of the level of the change's path."""
         if len(rows):

@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Origin, Path, is_markup_step, level_of, name_of_step, plain_name
 from tessaron.core.base.text_lane import Int32s, TextLane
@@ -100,4 +101,4 @@ def _say_unequal(
         for row in unequal
     ]
     at_outer = replace(change, path=level_of(change.path[:-2]))
-    work.say(at_outer, "unequal_lengths", unequal, reasons, rejects=False)
+    work.say(at_outer, Code.UNEQUAL_LENGTHS, unequal, reasons, rejects=False)

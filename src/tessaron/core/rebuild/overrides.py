@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import MARKUP
 from tessaron.core.base.text_lane import Int64s
@@ -79,7 +79,7 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     options = KernelOptions(tells_halves=not is_markup)
     tape = choose_kernel(kernel)(data, Separator.LINE, False, options)
     if tape.faults or tape.record_count != len(encoded.dictionary):
-        raise DataError("the rest of a row is no JSON", Place("row_rest"), "rest")
+        raise DataError("the rest of a row is no JSON", Place("row_rest"), Code.REST)
     codes = encoded.indices.to_numpy()
     order = np.argsort(codes, kind="stable")
     bounds = np.searchsorted(codes[order], np.arange(len(encoded.dictionary) + 1))

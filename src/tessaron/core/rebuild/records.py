@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.digest_keys import digest_of_columns
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.paths import ENTRY, MARKUP, format_path
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.plan.rest_plans import WrittenAs
@@ -148,7 +148,9 @@ class _Maker:
             kind = next(column.type for column in table.columns if column.name == place.column)
             return pa.nulls(self._count, kind.arrow_type())
         if (np.diff(group.above) == 0).any():
-            raise DataError("two rows belong to one row, where one can", Place(table.name), "contradiction")
+            raise DataError(
+                "two rows belong to one row, where one can", Place(table.name), Code.CONTRADICTION
+            )
         return at_rows(group.rows.column(place.column), group.above, self._count)
 
     def _check_one(self, path: tuple[str, ...], found: list[Any]) -> None:
@@ -173,7 +175,7 @@ class _Maker:
         shown = "@" + format_path(path)[1:]
         raise DataError(
             f"the row with {table.row_key} {key} has two things at {shown}, where one can stand",
-            Place(table.name, path=shown), "contradiction",
+            Place(table.name, path=shown), Code.CONTRADICTION,
         )  # fmt: skip
 
     def _array(self, places: TablePlaces) -> Any:
@@ -192,7 +194,7 @@ class _Maker:
             return pa.nulls(self._count, pa.large_string())
         if keys.null_count:
             name = places.table.name
-            raise DataError("an entry of a dictionary has no name", Place(name), "no_key")
+            raise DataError("an entry of a dictionary has no name", Place(name), Code.NO_KEY)
         if places.table.within_key is not None:
             return _Recursion(places, group, self._dialect, self._again).outermost(self._count)
         values = _Maker(places, group, self._dialect, self._again).rows()

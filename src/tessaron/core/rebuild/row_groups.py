@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.errors import DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import written_name
@@ -89,7 +89,7 @@ class _Rows:
                 raise OutOfOrderError(
                     "its rows do not stand in the order of the rows they belong to",
                     Place(written_name(self._name)),
-                    "order",
+                    Code.ORDER,
                 )
             if count:
                 found.append(batch.slice(0, count))
@@ -152,5 +152,5 @@ class GroupReader:
                 raise OutOfOrderError(
                     f"row {taken + 1:,} belongs to {written_name(str(each.table.parent))} {in_quotes(key)}, "
                     "which is not there or stands further up",
-                    Place(written_name(each.table.name)), "foreign_key",
+                    Place(written_name(each.table.name)), Code.FOREIGN_KEY,
                 )  # fmt: skip

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import array_of
+from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Origin, Path, is_markup
 from tessaron.core.base.text_lane import Bools, Int64s
@@ -34,16 +35,16 @@ if TYPE_CHECKING:
     from tessaron.core.expressions.typed import Typed
 
 _REASONS = {
-    "division_by_zero": "a division by zero has no result",
-    "overflow": "the result has more digits than its type",
-    "not_convertible": "a value cannot be converted",
+    Code.DIVISION_BY_ZERO: "a division by zero has no result",
+    Code.OVERFLOW: "the result has more digits than its type",
+    Code.NOT_CONVERTIBLE: "a value cannot be converted",
 }
 
 
 class Calculate(Protocol):
     """Works out an expression for the rows of a level."""
 
-    def __call__(self, columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[str, Any]]:
+    def __call__(self, columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[Code, Bools]]:
         """Return the values, and by the code of what does not hold which rows that is true of."""
 
 
@@ -192,7 +193,7 @@ class Columns:
             target = plan.value_type
             reason = partial(_misfit, str(target), texts, plan)
             self.problems.append(
-                Problem("misfit", plan.table, plan.name, plan.text, level, rows, plan.misfit, reason)
+                Problem(Code.MISFIT, plan.table, plan.name, plan.text, level, rows, plan.misfit, reason)
             )
 
     def _from_source(self, plan: ColumnPlan, level: Path) -> Any:
@@ -277,9 +278,11 @@ class Columns:
         try:
             made = fold(name, values, above, count, **plan.details)
         except FoldOverflowError as error:
-            reason = partial(_constant, _REASONS["overflow"])
+            reason = partial(_constant, _REASONS[Code.OVERFLOW])
             self.problems.append(
-                Problem("overflow", plan.table, plan.name, plan.text, level, error.rows, plan.misfit, reason)
+                Problem(
+                    Code.OVERFLOW, plan.table, plan.name, plan.text, level, error.rows, plan.misfit, reason
+                )
             )
             fine = ~np.isin(above, error.rows)
             made = fold(name, values.filter(array_of(fine)), above[fine], count, **plan.details)

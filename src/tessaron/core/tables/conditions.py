@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.errors import Code
 from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.query.iregexp_columns import match_pattern
 from tessaron.core.tables.problems import shown_value
@@ -49,12 +50,12 @@ def _not_matching(values: Any, plan: ColumnPlan) -> Any:
     return pc.invert(match_pattern(values.cast(pa.large_string()), pattern))
 
 
-CONDITIONS: tuple[tuple[str, Callable[[ColumnPlan], str], Callable[[Any, ColumnPlan], Any]], ...] = (
-    ("required", lambda plan: "expected a value, got none", _missing),
-    ("allowed", lambda plan: f"expected one of {_some(plan.conditions.allowed)}", _not_allowed),
-    ("range", lambda plan: f"expected {plan.conditions.least} or more", _too_small),
-    ("range", lambda plan: f"expected {plan.conditions.most} or less", _too_large),
-    ("pattern", lambda plan: f"expected text like {plan.conditions.pattern}", _not_matching),
+CONDITIONS: tuple[tuple[Code, Callable[[ColumnPlan], str], Callable[[Any, ColumnPlan], Any]], ...] = (
+    (Code.REQUIRED, lambda plan: "expected a value, got none", _missing),
+    (Code.ALLOWED, lambda plan: f"expected one of {_some(plan.conditions.allowed)}", _not_allowed),
+    (Code.RANGE, lambda plan: f"expected {plan.conditions.least} or more", _too_small),
+    (Code.RANGE, lambda plan: f"expected {plan.conditions.most} or less", _too_large),
+    (Code.PATTERN, lambda plan: f"expected text like {plan.conditions.pattern}", _not_matching),
 )
 
 

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.base.visible import in_quotes
@@ -82,7 +83,7 @@ def lay(
     return laid
 
 
-def _calculate(columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[str, Any]]:
+def _calculate(columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[Code, Bools]]:
     # Most layouts calculate nothing.
     from tessaron.core.expressions.evaluation import Evaluation
     from tessaron.core.tables.level_scope import LevelScope
@@ -123,7 +124,7 @@ def _may_have_rests(levels: Levels, plan: LayingPlan) -> bool:
 
 def _is_unfit(problem: Problem) -> bool:
     """Say whether values are null because they did not fit, and their records stay."""
-    return problem.code == "misfit" and problem.outcome != "record"
+    return problem.code is Code.MISFIT and problem.outcome != "record"
 
 
 def _work_out_all(columns: Columns) -> None:
@@ -155,13 +156,20 @@ def _of_limits(columns: Columns) -> list[Problem]:
             if not len(rows):
                 continue
             strict = columns.plan.strict
+            code = Code.BEYOND if limit.count is not None else Code.NO_FLAG
             outcome: Any = "value" if strict and limit.count is not None else "note"
             found.append(
                 Problem(
-                    "beyond" if limit.count is not None else "no_flag", table.name, limit.column, limit.text,
-                    level, rows, outcome, _Beyond(limit.count, texts),
+                    code,
+                    table.name,
+                    limit.column,
+                    limit.text,
+                    level,
+                    rows,
+                    outcome,
+                    _Beyond(limit.count, texts),
                 )
-            )  # fmt: skip
+            )
     return found
 
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from tessaron.core.base.errors import Code
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.plan.plan import Outcome
@@ -28,7 +29,7 @@ class Problem:
         reason: The words for the case at an index of `rows`.
     """
 
-    code: str
+    code: Code
     table: str
     column: str
     path: str
@@ -47,7 +48,7 @@ class Problem:
 class Case:
     """One case of a problem, ready to be told."""
 
-    code: str
+    code: Code
     name: str
     path: str
     record: int
@@ -59,7 +60,7 @@ class Case:
 class Told:
     """A problem as the run hears of it: how often, and the first cases."""
 
-    code: str
+    code: Code
     name: str
     path: str
     outcome: Outcome
