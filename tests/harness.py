@@ -18,10 +18,13 @@ from click.testing import CliRunner
 from tessaron.cli import main
 from tessaron.core.base.paths import ELEMENT, Origin
 from tessaron.core.cutting.separator import Separator
-from tessaron.core.kernel import choose_kernel
+from tessaron.core.kernel import choose_kernel, is_compiled
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS
 from tessaron.core.shape.learning import new_learner
 from tessaron.core.tape.emission import emit
+
+KERNELS = ("python", "compiled") if is_compiled() else ("python",)
+"""The kernels that are there, the fastest last."""
 
 
 class FolderTest(unittest.TestCase):

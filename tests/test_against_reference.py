@@ -12,6 +12,7 @@ import pyarrow.parquet as pq
 
 import tessaron
 from tessaron.core.base.paths import ELEMENT, Origin
+from tests.harness import KERNELS
 from tests.reference_flattener import EACH, Flattened, written
 
 SCALARS = [
@@ -107,7 +108,7 @@ class ReferenceTest(unittest.TestCase):
             records = records_of(seed)
             wanted = wanted_of(records)
             data = "\n".join(map(json.dumps, records)).encode()
-            for kernel, size in itertools.product(("compiled", "python"), (1, 10**6)):
+            for kernel, size in itertools.product(KERNELS, (1, 10**6)):
                 with self.subTest(seed=seed, kernel=kernel, chunk_bytes=size):
                     tables = tessaron.shred(data, kernel=kernel, chunk_bytes=size, workers=1)
                     rows = {name: table.to_pylist() for name, table in tables.items()}

@@ -22,7 +22,7 @@ from tessaron.core.tables.column_values import clean_texts
 from tessaron.core.types.column_types import TypeSpellingError, parse_type
 from tessaron.core.types.date_formats import DateFormatError, parts_of_format, read_formatted
 from tessaron.core.types.fitting import Spelling, fit_integers, fit_texts
-from tests.harness import columns_of, walk
+from tests.harness import KERNELS, columns_of, walk
 
 TYPES = {
     "integer": (st.integers(-(2**40), 2**40), pa.int64()),
@@ -322,10 +322,7 @@ class SelectionTest(unittest.TestCase):
         ]
         chosen = data.draw(st.lists(st.sampled_from(paths), unique=True))
         subtrees = data.draw(st.lists(st.sampled_from([("b",), ("a", ELEMENT)]), unique=True))
-        made = [
-            selected(documents, PathSelection(chosen, (), subtrees), kernel)
-            for kernel in ("python", "compiled")
-        ]
+        made = [selected(documents, PathSelection(chosen, (), subtrees), kernel) for kernel in KERNELS]
         self.assertEqual(contents(made[0]), contents(made[1]))
         self.assertEqual(made[0].passed_by_path(), made[1].passed_by_path())
 
@@ -338,7 +335,7 @@ class SelectionTest(unittest.TestCase):
     )
     def test_what_is_taken_and_what_is_passed_over_is_all_there_is(self, documents, patterns):
         whole = sum(sum(n for (_, value), n in walk(each).items() if value != "rows") for each in documents)
-        for kernel in ("python", "compiled"):
+        for kernel in KERNELS:
             fragment = selected(documents, PatternSelection(*patterns), kernel)
             taken = sum(
                 len(lane)
@@ -351,7 +348,7 @@ class SelectionTest(unittest.TestCase):
 
     def test_a_name_beyond_the_limit_is_found_if_it_is_wanted(self):
         document = {f"k{n}": n for n in range(1000)}
-        for kernel in ("python", "compiled"):
+        for kernel in KERNELS:
             fragment = selected([document] * 2, PathSelection([("k5",), ("k900",)]), kernel)
             self.assertEqual([node.integers.tolist() for node in fragment.nodes[1:]], [[5, 5], [900, 900]])
             self.assertEqual(sum(each.count for each in fragment.passed), 2 * 998)

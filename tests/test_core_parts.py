@@ -31,7 +31,7 @@ from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.regroup import to_entries, to_members
 from tessaron.core.types.number_digits import OUT_OF_REACH, measure_numbers
 from tessaron.core.types.readings import Reading, count_readings
-from tests.harness import columns_of, learnt
+from tests.harness import KERNELS, columns_of, learnt
 
 VALUES = st.recursive(
     st.none() | st.booleans() | st.integers(-9, 9) | st.floats(-2, 2).map(lambda n: round(n, 2)) | st.text("ab", max_size=3),
@@ -94,7 +94,7 @@ class RegroupTest(unittest.TestCase):
             records = [{f"n{first * names + n}": n for n in range(names)} for first in range(objects)]
             with self.subTest(names=names, objects=objects):
                 data = "\n".join(map(json.dumps, records)).encode()
-                shape = learnt(choose_kernel("compiled")(data, Separator.LINE))
+                shape = learnt(choose_kernel(KERNELS[-1])(data, Separator.LINE))
                 self.assertEqual(shape.record.is_dictionary, has_entries)
 
 
@@ -266,8 +266,7 @@ class RandomDocumentsTest(unittest.TestCase):
         ]
         data = "\n".join(map(json.dumps, records)).encode()
         shapes = [
-            learnt(choose_kernel(name)(data, Separator.LINE), compiled=name != "python")
-            for name in ("python", "compiled")
+            learnt(choose_kernel(name)(data, Separator.LINE), compiled=name != "python") for name in KERNELS
         ]
         halves = Shape()
         for part in (records[:111], records[111:]):

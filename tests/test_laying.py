@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
-from tests.harness import FolderTest
+from tests.harness import KERNELS, FolderTest
 
 STRICT = {"strict": True}
 
@@ -64,7 +64,7 @@ FOLDS = [
 class FoldTest(unittest.TestCase):
     def test_arrays_are_folded_into_the_row_above(self):
         for keys, wanted in FOLDS:
-            for kernel in ("python", "compiled"):
+            for kernel in KERNELS:
                 with self.subTest(keys=keys, kernel=kernel):
                     rows, _ = laid(TOP + f"x = {{ {keys} }}", CALLS, kernel=kernel)
                     self.assertEqual([row[2] for row in rows["calls"]], wanted)

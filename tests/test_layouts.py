@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 import tessaron
 from tessaron.core.layout.layout_model import layout_schema
 from tessaron.core.layout.toml_lines import key_lines
-from tests.harness import FolderTest, quick_command
+from tests.harness import KERNELS, FolderTest, quick_command
 from tests.strategies import RECORDS
 
 DOCUMENTS = [
@@ -348,7 +348,7 @@ class QuickChoiceTest(FolderTest):
             ({"only": ["$['x y'].*"]}, {"calls": ["x_y_é"]}),
         ]
         for options, wanted in cases:
-            for kernel in ("python", "compiled"):
+            for kernel in KERNELS:
                 with self.subTest(**options, kernel=kernel):
                     tables = tessaron.shred(self.source, kernel=kernel, **options)
                     found = {

@@ -17,7 +17,7 @@ from tessaron.core.shape.dictionaries import is_dictionary
 from tessaron.core.shape.shape import MOST_NAMES, Shape, ShapeNode
 from tessaron.core.shape.structure import StructureRules, settle, settle_names
 from tessaron.core.tape.tape import MEMBER_LIMIT
-from tests.harness import FolderTest, learnt, tally, values_of, walk
+from tests.harness import KERNELS, FolderTest, learnt, tally, values_of, walk
 
 NAMES = [f"n{number}" for number in range(7)] + ["2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"]
 VALUES = st.recursive(
@@ -45,7 +45,7 @@ class AnyWayTest(unittest.TestCase):
     def test_the_same_tables(self, records, chunk_bytes, limit):
         data = as_lines(records)
         plain = tessaron.shred(data, records="$", kernel="python")
-        for kernel in ("python", "compiled"):
+        for kernel in KERNELS:
             with few_names(limit):
                 other = tessaron.shred(data, records="$", kernel=kernel, chunk_bytes=chunk_bytes)
             self.assertEqual(other.layout, plain.layout)
@@ -191,7 +191,7 @@ class DictionariesInDictionariesTest(unittest.TestCase):
 class SettlingTest(unittest.TestCase):
     def shape(self, records, settled=None, limit=256):
         with few_names(limit):
-            return learnt(choose_kernel("compiled")(as_lines(records), Separator.LINE), settled=settled)
+            return learnt(choose_kernel(KERNELS[-1])(as_lines(records), Separator.LINE), settled=settled)
 
     def test_names_are_counted_until_there_are_too_many(self):
         shape = self.shape([{f"f{n}": n for n in range(300)}], limit=2)

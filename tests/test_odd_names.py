@@ -5,7 +5,7 @@ import json
 import unittest
 
 import tessaron
-from tests.harness import FolderTest, quick_command
+from tests.harness import KERNELS, FolderTest, quick_command
 
 HALVES = (
     b'{"\\ud800":1,"\\\\ud800":2,"v":"\\uD800x","w":"\\\\ud800x","o":{"k":"\\\\\\ud800","l":["\\udfff"]}}\n'
@@ -19,7 +19,7 @@ def shredded(data, **options):
     """Return the tables by both kernels, each record a chunk and all at once: they must be the same."""
     found = [
         {name: table.to_pylist() for name, table in tessaron.shred(data, kernel=kernel, chunk_bytes=size, **options).items()}
-        for kernel, size in itertools.product(("compiled", "python"), (1, 10**6))
+        for kernel, size in itertools.product(KERNELS, (1, 10**6))
     ]  # fmt: skip
     assert all(each == found[0] for each in found), found
     return found[0]

@@ -8,7 +8,7 @@ import tessaron
 from tessaron.core.base.paths import ELEMENT
 from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.shape.structure import settle
-from tests.harness import FolderTest, learnt
+from tests.harness import KERNELS, FolderTest, learnt
 
 NUMBERS = ["1", "2", "3", "40", "500", "2026-01-01"]
 """Names that are data: three of them make a dictionary."""
@@ -112,8 +112,8 @@ class RecursionTest(FolderTest):
         """One record a chunk or all, either kernel, by the drafted layout, and back: all the same."""
         data = "\n".join(map(json.dumps, records)).encode()
         wanted = rows_of(data, kernel="python", chunk_bytes=1)
-        self.assertEqual(rows_of(data, kernel="compiled", chunk_bytes=1), wanted)
-        self.assertEqual(rows_of(data, kernel="compiled"), wanted)
+        self.assertEqual(rows_of(data, kernel=KERNELS[-1], chunk_bytes=1), wanted)
+        self.assertEqual(rows_of(data, kernel=KERNELS[-1]), wanted)
         source, target = self.write("c.ndjson", data), self.folder / "out"
         tessaron.export(source, target, workers=1, replace=True, sync=False, name="records")
         found = tessaron.verify(target, workers=1)

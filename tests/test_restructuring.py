@@ -6,6 +6,7 @@ import unittest
 from collections import Counter
 
 import tessaron
+from tests.harness import KERNELS
 
 NAMES = ["m", "s", "w", "name", "rows", "columns", "a"]
 TOP = '[tables.c]\nrows = "$"\n[tables.c.columns]\nm = { path = "$.m", type = "text" }\n'
@@ -89,9 +90,9 @@ class AloneTest(unittest.TestCase):
                     wanted = laid(layout, records, kernel="python", chunk_bytes=1, workers=1)
                     self.assertEqual(laid(layout, records, kernel="python", workers=1), wanted)
                     self.assertEqual(
-                        laid(layout, records, kernel="compiled", chunk_bytes=1, workers=1), wanted
+                        laid(layout, records, kernel=KERNELS[-1], chunk_bytes=1, workers=1), wanted
                     )
-                    self.assertEqual(laid(layout, records, kernel="compiled", workers=1), wanted)
+                    self.assertEqual(laid(layout, records, kernel=KERNELS[-1], workers=1), wanted)
 
     def test_workers_change_nothing(self):
         chance = random.Random(1)

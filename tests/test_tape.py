@@ -16,7 +16,6 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin
-from tessaron.core.compiled._passes import emit as emit_lanes
 from tessaron.core.cutting.selecting import PathSelection
 from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
@@ -41,7 +40,7 @@ from tessaron.core.types.column_types import parse_type
 from tessaron.core.types.fitting import PLAIN as PLAIN_SPELLING
 from tessaron.core.types.fitting import Spelling, boolean_words
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
-from tests.harness import FolderTest, learnt
+from tests.harness import KERNELS, FolderTest, learnt
 
 NAMES = st.sampled_from(["a", "b", "c", "d e", "7", "2026-01-01", "2026-01-02"])
 SCALARS = st.none() | st.booleans() | st.integers(-(2**66), 2**66) | st.sampled_from([
@@ -64,7 +63,7 @@ LANES = ("row_count", "kinds", "positions", "parent_rows", "ordinals", "booleans
 MANY = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 
 
-def tape_of(records, kernel="compiled", **options):
+def tape_of(records, kernel=KERNELS[-1], **options):
     data = "\n".join(map(json.dumps, records)).encode()
     return choose_kernel(kernel)(data, Separator.LINE, False, KernelOptions(**options))
 
@@ -158,7 +157,7 @@ class PassesTest(unittest.TestCase):
             with self.subTest(type=spelled, values=values):
                 kind = parse_type(spelled)
                 texts = [json.dumps(v) if not isinstance(v, str) else v for v in values]
-                tape = choose_kernel("compiled")(
+                tape = choose_kernel(KERNELS[-1])(
                     "\n".join(f'{{"a":{text}}}' for text in texts).encode(), Separator.LINE
                 )
                 form = form_of(learnt(tape).record)
@@ -175,6 +174,8 @@ class PassesTest(unittest.TestCase):
                     )
 
     def test_what_is_no_column_or_form_is_refused(self):
+        from tessaron.core.compiled._passes import emit as emit_lanes
+
         tape = tape_of([{"a": 1}])
         rows = form_of(learnt(tape).record).rows
         for wanted in ((9, 1, 0, 0, False, (), True), (1, 99, 0, 0, False, (), True), (1, 2, 3, 5, False, (), True),
@@ -213,9 +214,7 @@ class PassesTest(unittest.TestCase):
     def test_what_is_not_wanted_is_counted(self):
         records = [{"a": 1, "b": {"c": [1, 2]}, "k": n, f"only_{n}": None} for n in range(4)]
         for selection in (PathSelection([("a",)]), PathSelection([("b", "c", ELEMENT), ("b", Origin.JSON)])):
-            counted = [
-                passed_over(tape_of(records, name, selection=selection)) for name in ("compiled", "python")
-            ]
+            counted = [passed_over(tape_of(records, name, selection=selection)) for name in KERNELS]
             self.assertEqual(counted[0], counted[1])
             fragment = emit(tape_of(records, selection=selection))
             self.assertEqual(dict(counted[0]), dict(fragment.passed_by_path()))
@@ -264,7 +263,7 @@ class DigestsTest(unittest.TestCase):
         for one, other, exact, same in cases:
             with self.subTest(one=one, other=other, exact=exact):
                 data = f"{one}\n{other}".encode()
-                found = digests_of(choose_kernel("compiled")(data, Separator.LINE), exact)
+                found = digests_of(choose_kernel(KERNELS[-1])(data, Separator.LINE), exact)
                 self.assertEqual(bool(found[0] == found[1]), same)
 
 

@@ -21,7 +21,7 @@ from tessaron.core.kernel import xml_kernel
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import entities_of, read_xml_fast
 from tessaron.sources import xml_documents
-from tests.harness import FolderTest, quick_command
+from tests.harness import KERNELS, FolderTest, quick_command
 from tests.random_markup import DECLARATIONS, markup_chunk, named_values
 from tests.strategies import ELEMENTS, xml_text
 
@@ -31,7 +31,7 @@ INSTANCE = b"http://www.w3.org/2001/XMLSchema-instance"
 def shredded(data, **options):
     found = [
         {name: table.to_pylist() for name, table in tessaron.shred(data, kernel=kernel, chunk_bytes=size, workers=1, **options).items()}
-        for kernel, size in itertools.product(("compiled", "python"), (1, 10**6))
+        for kernel, size in itertools.product(KERNELS, (1, 10**6))
     ]  # fmt: skip
     assert all(each == found[0] for each in found), found
     return found[0]

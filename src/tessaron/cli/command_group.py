@@ -20,6 +20,7 @@ import click
 
 from tessaron.core.base.bounds import LEAST_COLUMNS, MOST_BYTES, MOST_COUNTED, MOST_WORKERS
 from tessaron.core.base.errors import TessaronError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import clipped, in_quotes, visible
 
 EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED, EXIT_PIPE_CLOSED = 1, 2, 130, 141
@@ -36,7 +37,7 @@ class ByteSize(click.ParamType[int]):
 
     name = "size"
 
-    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> int:
+    def convert(self, value: Parsed, param: click.Parameter | None, context: click.Context | None) -> int:
         """Return the bytes; fails on anything else."""
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*([KMG]?)(i?)B?", str(value).strip(), re.IGNORECASE)
         if found is None:
@@ -55,7 +56,7 @@ class Share(click.ParamType[float]):
 
     name = "share"
 
-    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> float:
+    def convert(self, value: Parsed, param: click.Parameter | None, context: click.Context | None) -> float:
         """Return the share, from 0 to 1; fails on anything else."""
         found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(%?)", str(value).strip())
         share = float(found[1]) / (100 if found[2] else 1) if found else 2

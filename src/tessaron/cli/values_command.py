@@ -11,6 +11,7 @@ import click
 
 from tessaron.cli.command_group import count_type, records_option, say, source_argument, source_of
 from tessaron.core.base.errors import Code
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import visible
 
 if TYPE_CHECKING:
@@ -134,7 +135,7 @@ def _lines_of(file: str) -> Iterator[str]:
         raise SourceError(f"{file}: cannot be read: {error.strerror}") from error
 
 
-def _write_json(document: Any, indent: int | None) -> None:
+def _write_json(document: Parsed, indent: int | None) -> None:
     from tessaron.core.base.json_text import indented_text, json_text
 
     text = json_text(document, ascii_only=False) if indent is None else indented_text(document, indent)

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from tessaron.core.base.errors import DataError, Place, UsageError
+from tessaron.core.base.parsed_values import Parsed, XmlElement
 from tessaron.core.cutting.record_elements import outline_paths
 from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.kernel.xml_parsing import RecordError, XmlParser
@@ -170,7 +171,7 @@ class XPathReader:
                 yield XmlFound(result, result.path, run.name, number, max(at, 1))
 
 
-def _alone(record: Any) -> Any:
+def _alone(record: Parsed) -> Any:
     copy = deepcopy(record)
     copy.tail = None
     return copy
@@ -207,7 +208,7 @@ def _is_forward(rest: str) -> bool:
     return not _BACKWARD.search(re.sub(r"\"[^\"]*\"|'[^']*'", "''", rest))
 
 
-def _spelled(element: Any, prefixes: Mapping[str, str]) -> str:
+def _spelled(element: XmlElement, prefixes: Mapping[str, str]) -> str:
     tag = str(element.tag)
     if not tag.startswith("{"):
         return tag
@@ -228,7 +229,7 @@ class _Places:
         self._top, self._above, self._prefixes = top, above, prefixes
         self._steps: dict[Any, dict[Any, str]] = {}
 
-    def path_of(self, node: Any) -> str:
+    def path_of(self, node: XmlElement) -> str:
         """Return the path of an element, comment or instruction."""
         steps: list[str] = []
         while node is not self._top:
@@ -239,14 +240,14 @@ class _Places:
             node = parent
         return self._above + "".join(reversed(steps))
 
-    def _beside(self, node: Any) -> str:
+    def _beside(self, node: XmlElement) -> str:
         """Return the path of a comment or an instruction beside the outermost element."""
         before = reversed(list(self._top.itersiblings(preceding=True)))
         same = [each for each in (*before, *self._top.itersiblings()) if _test(each) == _test(node)]
         position = same.index(node) + 1
         return f"/{_test(node)}" + f"[{position}]" * (position > 1)
 
-    def _step(self, parent: Any, node: Any) -> str:
+    def _step(self, parent: XmlElement, node: XmlElement) -> str:
         if parent not in self._steps:
             names = [(child, self._name(child)) for child in parent]
             seen: Counter[str] = Counter()
@@ -257,9 +258,9 @@ class _Places:
             self._steps[parent] = made
         return self._steps[parent][node]
 
-    def _name(self, node: Any) -> str:
+    def _name(self, node: XmlElement) -> str:
         return _spelled(node, self._prefixes) if isinstance(node.tag, str) else _test(node)
 
 
-def _test(node: Any) -> str:
+def _test(node: XmlElement) -> str:
     return "processing-instruction()" if hasattr(node, "target") else "comment()"

@@ -10,7 +10,9 @@ from typing import Any
 
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import Table, written_tables
 from tessaron.core.query.xpath_location import parse_location
 from tessaron.core.rebuild.json_dialect import JsonDialect
@@ -116,7 +118,7 @@ class KeyedTables:
         names = self.record_names()
         return XmlDialect(names[0] if is_around else names[-1])
 
-    def groups(self, top: TablePlaces) -> Iterator[Any]:
+    def groups(self, top: TablePlaces) -> Iterator[ArrowRows]:
         """Yield the rows of the top table with all that stands in them, group by group."""
         known: dict[str, Any] = {}
         for lookup in (each for places in top.all() for each in places.lookups):
@@ -146,7 +148,7 @@ class KeyedTables:
         return 1 if self.way.around is None else sum(rows.num_rows for rows, _ in self.around())
 
 
-def _unfit(receipt: dict[str, Any]) -> dict[str, str]:
+def _unfit(receipt: dict[str, Parsed]) -> dict[str, str]:
     """Return the columns in which values did not fit and became null, as the receipt tells."""
     return {
         found["name"]: "values that did not fit are null"

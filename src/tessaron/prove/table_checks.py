@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.digests import digest_texts, digest_words
 from tessaron.core.base.errors import DataError, SourceError
 from tessaron.core.base.paths import Origin
@@ -147,7 +148,7 @@ class _Primary:
         self._is_dense = table.key_type == "integer"
         self._hashes: list[Any] = []
 
-    def add(self, batch: Any, rows_before: int) -> None:
+    def add(self, batch: ArrowRows, rows_before: int) -> None:
         column = batch.column(self._table.row_key)
         if self._is_dense:
             expected = np.arange(rows_before + 1, rows_before + batch.num_rows + 1)
@@ -159,7 +160,7 @@ class _Primary:
         if not self._is_dense:
             self._take(column)
 
-    def _take(self, keys: Any) -> None:
+    def _take(self, keys: ArrowArray) -> None:
         """Take in keys that do not just count on."""
         self.check.add(pa.RecordBatch.from_arrays([keys], [self._table.row_key]))
         self._hashes.append(hashes_of(keys))
@@ -184,14 +185,14 @@ class _Primary:
 class _References:
     """Whether every foreign key is met."""
 
-    def __init__(self, table: Table, keys: Mapping[str, Any]):
+    def __init__(self, table: Table, keys: Mapping[str, ArrowArray]):
         self._table, self._keys = table, keys
         self._parts: list[tuple[str, str, list[tuple[int, Any]]]] = [
             (column, other, []) for column, other in (*table.references(), *_by_place(table))
         ]
         self._unmet: dict[tuple[str, str], tuple[int, str]] = {}
 
-    def add(self, batch: Any, rows_before: int) -> None:
+    def add(self, batch: ArrowRows, rows_before: int) -> None:
         by_place = self._table.refers_by_place()
         masks = dict(rows_by_parent(batch, self._table)) if by_place else {}
         for column, other, waiting in self._parts:
@@ -204,7 +205,7 @@ class _References:
             else:
                 self._look_up(column, other, values, rows_before)
 
-    def _look_up(self, column: str, other: str, values: Any, rows_before: int) -> None:
+    def _look_up(self, column: str, other: str, values: ArrowArray, rows_before: int) -> None:
         known = self._keys[other]
         there = values.is_valid().to_numpy(zero_copy_only=False)
         if isinstance(known, int):
@@ -252,7 +253,7 @@ class _Ordinals:
         self._above = (str(table.parent_key), *place)
         self.begun = UniqueCheck(self._above)
 
-    def add(self, batch: Any, rows_before: int) -> None:
+    def add(self, batch: ArrowRows, rows_before: int) -> None:
         if self._table.ordinal is None or not batch.num_rows:
             return
         ordinals = batch.column(self._table.ordinal).fill_null(-1).to_numpy()
@@ -293,7 +294,7 @@ class _Within:
         self.columns = [name for name in (self._depth, self._way) if name is not None]
         self._parts: list[dict[str, Any]] = []
 
-    def add(self, batch: Any, rows_before: int) -> None:
+    def add(self, batch: ArrowRows, rows_before: int) -> None:
         if self._table.within_key is None or not batch.num_rows:
             return
         names = (*self._table.key_columns(),)
@@ -325,15 +326,15 @@ class _Within:
             found.append(Check(self._table.name, "ordinals", int(bad.sum()), detail))
         return found
 
-    def _check(self, name: str, within: Any, values: Any, container: Any) -> Check:
+    def _check(self, name: str, within: ArrowArray, values: ArrowArray, container: ArrowArray) -> Check:
         bad = within & (values != values[container])
         detail = self._first_of(bad, str(self._table.parent_key))
         return Check(self._table.name, name, int(bad.sum()), detail)
 
-    def _first_of(self, bad: Any, column: str) -> str:
+    def _first_of(self, bad: ArrowArray, column: str) -> str:
         return f"{column} of row {int(np.argmax(bad)) + 1:,}" if bad.any() else column
 
-    def _odd_ordinals(self, rows: dict[str, Any]) -> Any:
+    def _odd_ordinals(self, rows: dict[str, ArrowRows]) -> Any:
         """Return for which rows the ordinal is not the next one among those that stand in one array."""
         place = self._table.place_key if self._table.places else None
         names = (self._table.parent_key, place, self._table.within_key, self._table.through_key, self._way)
@@ -356,7 +357,7 @@ class _Within:
         return bad
 
 
-def hashes_of(keys: Any) -> Any:
+def hashes_of(keys: ArrowArray) -> Any:
     """Return a 64-bit number for each key, alike for equal keys."""
     if str(keys.type) == "int64":
         return keys.fill_null(0).to_numpy().view(np.uint64)

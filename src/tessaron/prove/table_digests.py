@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import DataError, Place
 from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
@@ -66,7 +66,7 @@ class TableDigests:
             if self._options.first is not None and number > self._options.first:
                 return
 
-    def _digests(self, lines: list[str], keys: Any) -> Words:
+    def _digests(self, lines: list[str], keys: ArrowArray) -> Words:
         options = KernelOptions(depth_limit=max(self._options.depth_limit, 100_000), tells_halves=self._exact)
         data = "\n".join(lines).encode()
         tape = choose_kernel(self._options.kernel)(data, Separator.LINE, False, options)

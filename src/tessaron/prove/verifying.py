@@ -8,9 +8,9 @@ from collections.abc import Iterator, Sequence
 from contextlib import ExitStack
 from dataclasses import asdict, dataclass, field, replace
 from pathlib import Path
-from typing import Any
 
 from tessaron.core.base.errors import Code, DataError, SourceError, UsageError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, step_of_name
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.plan.compiling import CompiledLayout
@@ -163,7 +163,7 @@ def verify(
     )  # fmt: skip
 
 
-def _sources_in(receipt: dict[str, Any], folder: str | Path) -> list[Path]:
+def _sources_in(receipt: dict[str, Parsed], folder: str | Path) -> list[Path]:
     names = [source["name"] for source in receipt.get("sources", ())]
     if not names:
         raise UsageError(f"{folder}: has no receipt that names its sources; name them: verify FOLDER SOURCE")
@@ -173,7 +173,7 @@ def _sources_in(receipt: dict[str, Any], folder: str | Path) -> list[Path]:
     return [Path(name) for name in names]
 
 
-def _checked(tables: KeyedTables, receipt: dict[str, Any]) -> list[Check]:
+def _checked(tables: KeyedTables, receipt: dict[str, Parsed]) -> list[Check]:
     known = {table["name"]: table for table in receipt.get("tables", ())}
     gaps = {name for name, count in receipt.get("filtered", {}).items() if count}
     below = tables.written()
@@ -182,7 +182,7 @@ def _checked(tables: KeyedTables, receipt: dict[str, Any]) -> list[Check]:
     return [*found, *_totals(receipt)]
 
 
-def _totals(receipt: dict[str, Any]) -> list[Check]:
+def _totals(receipt: dict[str, Parsed]) -> list[Check]:
     """Check that the receipt adds up in itself."""
     return [Check(each.name or "receipt", "sum", abs(each.gap), each.text()) for each in balances_of(receipt)]
 
@@ -190,7 +190,7 @@ def _totals(receipt: dict[str, Any]) -> list[Check]:
 class _Comparison:
     """One comparison of sources with tables."""
 
-    def __init__(self, tables: KeyedTables, receipt: dict[str, Any], options: Options, progress: Progress):
+    def __init__(self, tables: KeyedTables, receipt: dict[str, Parsed], options: Options, progress: Progress):
         self._tables, self._receipt, self._progress = tables, receipt, progress
         self._exact = tables.layout.part.exact
         self._compiled, self._whole = self._what_goes_back()

@@ -9,6 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.visible import in_quotes
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.feeds import NoProgress
@@ -51,13 +52,13 @@ def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options
 class _Stored:
     """The stored rows of a table, compared with those worked out again."""
 
-    def __init__(self, name: str, batches: Iterator[Any], is_sample: bool):
+    def __init__(self, name: str, batches: Iterator[ArrowRows], is_sample: bool):
         self._name, self._batches, self._is_sample = name, batches, is_sample
         self._left: Any = None
         self._rows = 0
         self._failures, self._first = 0, ""
 
-    def compare(self, batch: Any) -> None:
+    def compare(self, batch: ArrowRows) -> None:
         """Compare the next rows."""
         at = 0
         while at < batch.num_rows:
@@ -76,7 +77,7 @@ class _Stored:
             return self._left
         return next((batch for batch in self._batches if batch.num_rows), None)
 
-    def _compare(self, made: Any, stored: Any) -> None:
+    def _compare(self, made: ArrowArray, stored: Any) -> None:
         if made.equals(stored):
             return
         for index, name in enumerate(made.schema.names):

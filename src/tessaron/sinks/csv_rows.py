@@ -11,6 +11,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
+
 _INTEGERS, _PLAIN, _QUOTED, _MOMENTS = range(4)
 _ONE_DIGIT, _ZONE = 16, 256
 _DIGITS = {"s": 0, "ms": 3, "us": 6, "ns": 9}
@@ -25,7 +27,7 @@ def csv_header(names: list[str]) -> bytes:
     return (",".join(quoted) + _EOL).encode()
 
 
-def iter_csv_rows(table: Any) -> Iterator[bytes]:
+def iter_csv_rows(table: ArrowRows) -> Iterator[bytes]:
     """Yield the rows of a `pyarrow.Table` as lines, some at a time."""
     try:
         from tessaron.core.compiled._csv import rows
@@ -40,7 +42,7 @@ def iter_csv_rows(table: Any) -> Iterator[bytes]:
         yield rows([_column(values) for values in batch.columns], batch.num_rows)
 
 
-def _column(values: Any) -> tuple[int, int, Any, Any, Any]:
+def _column(values: ArrowArray) -> tuple[int, int, Any, Any, Any]:
     """Return a column as the compiled code reads it."""
     kind = _PLAIN
     if values.type == pa.int64() or _are_moments(values):
@@ -54,7 +56,7 @@ def _column(values: Any) -> tuple[int, int, Any, Any, Any]:
     return kind, values.offset, valid, offsets, data
 
 
-def _are_moments(values: Any) -> bool:
+def _are_moments(values: ArrowArray) -> bool:
     """Say whether a column is timestamps in UTC, or without a zone, of years with four digits."""
     if not pa.types.is_timestamp(values.type) or values.type.tz not in (None, "UTC"):
         return False

@@ -8,6 +8,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
+
 _LOOKED_AT = 8_192
 """So many of the first rows tell whether values repeat."""
 _LEAST_VALUES = 32
@@ -16,7 +18,7 @@ _SHARE_REPEATED = 0.25
 """A dictionary pays where so few of the values, or fewer, are different."""
 
 
-def encodings_of(rows: Any, keys: Collection[str]) -> dict[str, Any]:
+def encodings_of(rows: ArrowRows, keys: Collection[str]) -> dict[str, Any]:
     """Return the options of a Parquet writer for the encoding of columns.
 
     Values that repeat go into a dictionary. Of the others, integers and what is kept as such (dates, times,
@@ -37,7 +39,7 @@ def encodings_of(rows: Any, keys: Collection[str]) -> dict[str, Any]:
     return {"use_dictionary": with_dictionary, "column_encoding": encodings, "store_decimal_as_integer": True}
 
 
-def _repeats(column: Any) -> bool:
+def _repeats(column: ArrowArray) -> bool:
     first = column.slice(0, _LOOKED_AT)
     known = len(first) - first.null_count
     return known >= _LEAST_VALUES and bool(pc.count_distinct(first).as_py() <= _SHARE_REPEATED * known)

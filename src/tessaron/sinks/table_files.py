@@ -11,6 +11,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 import pyarrow.parquet as pq
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.formulas import with_harmless_texts
 from tessaron.core.base.visible import in_quotes
@@ -27,7 +28,7 @@ _LEAST_GROUP_ROWS = 1_024
 class TableFile(Protocol):
     """One file under construction."""
 
-    def write(self, rows: Any) -> None:
+    def write(self, rows: ArrowRows) -> None:
         """Append a `pyarrow.Table`."""
 
     def close(self) -> None:
@@ -45,7 +46,7 @@ class ParquetFile:
         self._keys = table.key_columns()
         self._writer: Any = None
 
-    def write(self, rows: Any) -> None:
+    def write(self, rows: ArrowRows) -> None:
         """Append a `pyarrow.Table` as one row group."""
         if self._writer is None:
             encodings = encodings_of(rows, self._keys)
@@ -70,7 +71,7 @@ class CsvFile:
         self._header = True
         self._types = {column.name: column.type for column in table.columns}
 
-    def write(self, rows: Any) -> None:
+    def write(self, rows: ArrowRows) -> None:
         """Append a `pyarrow.Table`; the file is open only meanwhile."""
         rows = self._in_shown_units(rows)
         with open(self._path, "ab") as file:
@@ -82,7 +83,7 @@ class CsvFile:
     def close(self) -> None:
         """Do nothing: every write has closed the file."""
 
-    def _in_shown_units(self, rows: Any) -> Any:
+    def _in_shown_units(self, rows: ArrowRows) -> Any:
         columns = [
             in_shown_unit(rows.column(index), self._types[name])
             if name in self._types
@@ -163,7 +164,7 @@ class TableFiles:
             if self._threads is not None:
                 self._threads.shutdown(cancel_futures=True)
 
-    def write(self, batches: dict[str, Any]) -> None:
+    def write(self, batches: dict[str, ArrowRows]) -> None:
         """Append a record batch to each table named.
 
         Raises:
@@ -207,7 +208,7 @@ class TableFiles:
         self._encode(name, rows)
         self._keep(name, rows.slice(rows.num_rows))
 
-    def _encode(self, name: str, rows: Any) -> None:
+    def _encode(self, name: str, rows: ArrowRows) -> None:
         if self._threads is None:
             _write_after(None, self._files[name], rows)
             return
@@ -217,7 +218,7 @@ class TableFiles:
         self._last_of[name] = self._threads.submit(_write_after, before, self._files[name], rows)
         self._written.append(self._last_of[name])
 
-    def _keep(self, name: str, rows: Any) -> None:
+    def _keep(self, name: str, rows: ArrowRows) -> None:
         self._collected[name] = rows.to_batches() if rows.num_rows else []
         self._collected_rows[name] = rows.num_rows
         self._collected_bytes[name] = rows.nbytes
@@ -227,7 +228,7 @@ def _group_rows(column_count: int) -> int:
     return max(_LEAST_GROUP_ROWS, min(_GROUP_ROWS, _GROUP_CELLS // max(column_count, 1)))
 
 
-def _write_after(before: Future[None] | None, file: TableFile, rows: Any) -> None:
+def _write_after(before: Future[None] | None, file: TableFile, rows: ArrowRows) -> None:
     """Write a group once the one before it in the same file is written."""
     if before is not None:
         before.result()

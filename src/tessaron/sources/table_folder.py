@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema
 from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError
 from tessaron.core.base.formulas import without_apostrophes
 from tessaron.core.base.visible import in_quotes
@@ -55,7 +56,9 @@ class TableFolder:
         shown = f"; there are {', '.join(there[:5])}" if there else "; there is no table in the folder"
         raise SourceError(f"{self.folder}: no file {table}.parquet or {table}.csv{shown}")
 
-    def batches(self, table: Table, columns: Sequence[str], batch_rows: int = BATCH_ROWS) -> Iterator[Any]:
+    def batches(
+        self, table: Table, columns: Sequence[str], batch_rows: int = BATCH_ROWS
+    ) -> Iterator[ArrowRows]:
         """Yield the rows of a table as record batches of these columns, in the types of the table.
 
         Raises:
@@ -91,7 +94,7 @@ def _missing(path: Path, name: str, there: Sequence[str]) -> SourceError:
     )
 
 
-def _parquet_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
+def _parquet_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[Any]:
     with pq.ParquetFile(path) as file:
         there = file.schema_arrow.names
         for name in schema.names:
@@ -101,7 +104,7 @@ def _parquet_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
             yield batch.select(schema.names)
 
 
-def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
+def _csv_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[Any]:
     """Yield rows of CSV in the types of the table; an empty field is null, `""` an empty text."""
     if path.stat().st_size == 0:
         raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
@@ -128,7 +131,7 @@ def _csv_batches(path: Path, schema: Any, batch_rows: int) -> Iterator[Any]:
                 yield _with_moments(batch.slice(start, batch_rows), schema)
 
 
-def _csv_types(schema: Any) -> dict[str, Any]:
+def _csv_types(schema: ArrowSchema) -> dict[str, Any]:
     """Return the types that columns of CSV are read in: moments, some of them beyond year 9999, as texts."""
     return {field.name: pa.string() if _is_moment(field.type) else field.type for field in schema}
 
@@ -140,7 +143,7 @@ def _is_moment(kind: Any) -> bool:
 _BEYOND, _LAST_DAY = "10000-01-01", "9999-12-31"
 
 
-def _with_moments(batch: Any, schema: Any) -> Any:
+def _with_moments(batch: ArrowRows, schema: ArrowSchema) -> Any:
     """Return a batch whose moments are no texts any more."""
     columns = [
         _moments(column, field.type) if _is_moment(field.type) else column
@@ -149,7 +152,7 @@ def _with_moments(batch: Any, schema: Any) -> Any:
     return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
 
 
-def _moments(texts: Any, kind: Any) -> Any:
+def _moments(texts: ArrowArray, kind: Any) -> Any:
     """Return texts as moments; of an offset of less than a day, only one day lies beyond year 9999."""
     beyond = pc.starts_with(texts, _BEYOND)
     if not pc.any(beyond).as_py():
@@ -159,7 +162,7 @@ def _moments(texts: Any, kind: Any) -> Any:
     return pc.if_else(pc.fill_null(beyond, False), pc.add(made, day), made)
 
 
-def _cast(batch: Any, schema: Any, path: Path, row: int) -> Any:
+def _cast(batch: ArrowRows, schema: ArrowSchema, path: Path, row: int) -> Any:
     if batch.schema.equals(schema):
         return batch
     arrays = []

@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import written_name
@@ -70,7 +71,7 @@ def _keys_of(places: TablePlaces) -> list[str]:
     return places.table.key_columns()
 
 
-def _put_aside(batches: Iterator[Any], places: TablePlaces, stack: ExitStack) -> Any:
+def _put_aside(batches: Iterator[ArrowRows], places: TablePlaces, stack: ExitStack) -> Any:
     """Return all rows as a table whose memory is a temporary file."""
     folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="tessaron-"))
     path = Path(folder, "rows.arrow")
@@ -83,7 +84,7 @@ def _put_aside(batches: Iterator[Any], places: TablePlaces, stack: ExitStack) ->
     return pa.ipc.open_file(source).read_all()
 
 
-def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
+def _order(rows: ArrowRows, places: TablePlaces, parents: Any) -> Any:
     """Return the rows in the order of their parents, and there by their ordinal."""
     table = places.table
     owners = rows.column(str(table.parent_key)).combine_chunks()
@@ -101,7 +102,7 @@ def _order(rows: Any, places: TablePlaces, parents: Any) -> Any:
     return np.lexsort((ordinals, index.to_numpy()))
 
 
-def _taken(rows: Any, order: Any) -> Iterator[Any]:
+def _taken(rows: ArrowRows, order: ArrowArray) -> Iterator[Any]:
     for start in range(0, rows.num_rows, BATCH_ROWS):
         part = (
             rows.slice(start, BATCH_ROWS)

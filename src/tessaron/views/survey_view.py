@@ -9,6 +9,7 @@ from dataclasses import asdict
 from typing import Any, Unpack
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.shape.noticing import SurveyNote
 from tessaron.core.shape.shape import ShapeNode
@@ -106,7 +107,7 @@ class Survey:
         return json.dumps(made, indent=indent, ensure_ascii=False)
 
 
-def _plain(entry: PathEntry) -> dict[str, Any]:
+def _plain(entry: PathEntry) -> dict[str, Parsed]:
     made = asdict(entry)
     made["fill_rate"] = round(entry.fill_rate, 6)
     made["frequent"] = [{"value": value, "count": count} for value, count in entry.frequent]

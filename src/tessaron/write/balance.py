@@ -8,7 +8,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
-from typing import Any
+
+from tessaron.core.base.parsed_values import Parsed
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,7 +47,7 @@ class Balance:
         return f"{self.what}{name}: {self.read:,} read {sign} {' + '.join(parts)}"
 
 
-def balances_of(receipt: Mapping[str, Any]) -> list[Balance]:
+def balances_of(receipt: Mapping[str, Parsed]) -> list[Balance]:
     """Return the sums of a receipt that was read from its file."""
     return [Balance(**each) for each in receipt.get("balance", ())]
 

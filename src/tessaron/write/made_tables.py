@@ -6,6 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from types import MappingProxyType
 from typing import Any
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, TableSet
@@ -29,7 +30,7 @@ class Tables(Mapping[str, Any]):
 
     def __init__(
         self,
-        tables: Mapping[str, Any],
+        tables: Mapping[str, ArrowRows],
         layout: TableSet,
         record_count: int,
         notes: Iterable[tuple[str, str]] = (),

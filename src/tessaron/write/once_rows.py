@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowRows, array_of
 from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.digests import hex_of
 from tessaron.core.base.text_lane import Bools
@@ -30,14 +30,14 @@ class OnceRows:
     _told: _Words = field(default_factory=lambda: np.empty(0, np.uint64))
     _hashes: tuple[Any, _Words, _Words] | None = None
 
-    def conflicts(self, batch: Any) -> Bools:
+    def conflicts(self, batch: ArrowRows) -> Bools:
         """Return which rows have something else beside their value than the row that it has."""
         keys, told = self._hashed(batch)
         self._hashes = batch, keys, told
         first, at = self._firsts(keys, told)
         return np.asarray(first[at] != told)
 
-    def new_rows(self, batch: Any) -> Any:
+    def new_rows(self, batch: ArrowRows) -> Any:
         """Return the rows whose value has none yet, numbered on, and remember them."""
         keys, told = self._hashed(batch)
         self._hashes = None
@@ -54,7 +54,7 @@ class OnceRows:
             own = hex_of(digest_of_columns(new, self.table.once))
         return new.set_column(0, new.schema.field(0), own)
 
-    def _hashed(self, batch: Any) -> tuple[_Words, _Words]:
+    def _hashed(self, batch: ArrowRows) -> tuple[_Words, _Words]:
         """Return digests of the values and of what stands beside them, kept from a look for conflicts."""
         if self._hashes is not None and self._hashes[0] is batch:
             return self._hashes[1:]

@@ -6,9 +6,9 @@ import json
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any
 
 from tessaron.core.base.errors import Code, SourceError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.rejects import SourceRead
@@ -178,7 +178,7 @@ class Receipt:
         """Rows written, all tables together."""
         return sum(table.rows for table in self.tables)
 
-    def to_dict(self) -> dict[str, Any]:
+    def to_dict(self) -> dict[str, Parsed]:
         """Return the receipt as plain data, as it stands in `receipt.json`."""
         return dict(plain_data(self))
 
@@ -187,7 +187,7 @@ class Receipt:
         return spread_json(self.to_dict()) + "\n"
 
 
-def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:
+def read_rejects(folder: Path) -> Iterator[dict[str, Parsed]]:
     """Yield the rejects of the export in a folder, in their order."""
     path = folder / REJECTS_FILE
     if path.exists():
@@ -196,7 +196,7 @@ def read_rejects(folder: Path) -> Iterator[dict[str, Any]]:
                 yield json.loads(line)
 
 
-def read_receipt(folder: Path) -> dict[str, Any]:
+def read_receipt(folder: Path) -> dict[str, Parsed]:
     """Return the receipt of an export; nothing where there is none.
 
     Raises:

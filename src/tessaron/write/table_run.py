@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow.compute as pc
 
 from tessaron.core.base.errors import Code, DataError, Place
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import Origin
 from tessaron.core.layout.table_set import TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
@@ -123,13 +124,13 @@ class TableRun:
         """Return the layout as a layout file."""
         return self._text if self._drafted is None else self._drafted.text()
 
-    def rows(self) -> Iterator[dict[str, Any]]:
+    def rows(self) -> Iterator[dict[str, Parsed]]:
         """Yield, chunk by chunk, the rows of the tables."""
         for made in self._made():
             yield self._rows_of(made)
         self._look_back()
 
-    def _rows_of(self, made: _Made) -> dict[str, Any]:
+    def _rows_of(self, made: _Made) -> dict[str, Parsed]:
         """Return the rows of a chunk, numbered; with all that is to be known of them taken in."""
         laid, plan = made.result.laid, made.plan
         are_records = plan is self._plans.records

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.digests import Digests
 from tessaron.core.tape.distinct import TELLING_FROM
@@ -48,7 +49,7 @@ class UniqueCheck:
         """Give up what was collected."""
         self._file.close()
 
-    def add(self, batch: Any) -> None:
+    def add(self, batch: ArrowRows) -> None:
         """Take in the rows of a record batch."""
         self.rows += batch.num_rows
         self.nulls += max(
@@ -94,7 +95,7 @@ class CandidateKeys:
         for check in self._checks.values():
             check.close()
 
-    def add(self, batch: Any) -> None:
+    def add(self, batch: ArrowRows) -> None:
         """Take in the rows of a record batch; columns that are out are not looked at again."""
         for name in list(self._checks):
             column = batch.column(batch.schema.get_field_index(name))
@@ -125,7 +126,7 @@ class FirstSeen:
     def __exit__(self, *error: object) -> None:
         self._known.close()
 
-    def repeats(self, values: Any) -> Any:
+    def repeats(self, values: ArrowArray) -> Any:
         """Return a mask of the values that were there before, in these or in earlier ones; null never."""
         rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
         batch = pa.RecordBatch.from_arrays([values.take(pa.array(rows))], ["value"])

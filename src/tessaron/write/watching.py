@@ -7,6 +7,7 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.plan.plan import ColumnPlan, Plans
 from tessaron.write.receipt import KeyCheck
 from tessaron.write.uniqueness import CandidateKeys, FirstSeen, UniqueCheck
@@ -38,7 +39,7 @@ class Watches:
             if plan.conditions.failed == "record"
         ]
 
-    def add(self, batches: Mapping[str, Any]) -> None:
+    def add(self, batches: Mapping[str, ArrowRows]) -> None:
         """Take in the rows of a chunk."""
         for watched in self._watched:
             batch = batches.get(watched.table)
@@ -73,7 +74,7 @@ def _wanted(plans: Plans) -> Iterator[tuple[str, tuple[str, ...], str]]:
             yield plan.table, (plan.name,), plan.conditions.failed
 
 
-def repeated_rows(plan: ColumnPlan, seen: FirstSeen, batches: Mapping[str, Any]) -> Any:
+def repeated_rows(plan: ColumnPlan, seen: FirstSeen, batches: Mapping[str, ArrowRows]) -> Any:
     """Return a mask of the rows of a column's table that repeat a value."""
     batch = batches[plan.table]
     return seen.repeats(batch.column(batch.schema.get_field_index(plan.name)))
@@ -94,7 +95,7 @@ class DraftedKeyWatch:
         self._check = stack.enter_context(UniqueCheck(key)) if key else None
         self._candidates = stack.enter_context(CandidateKeys(list(possible)))
 
-    def add(self, batches: Mapping[str, Any]) -> None:
+    def add(self, batches: Mapping[str, ArrowRows]) -> None:
         """Take in the rows of a chunk."""
         batch = batches.get(self._table)
         if batch is not None and batch.num_rows:

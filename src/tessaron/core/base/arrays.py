@@ -1,4 +1,4 @@
-"""Arrays of NumPy as arrays of Arrow that share their memory."""
+"""Names for what Arrow gives, and arrays of NumPy as arrays of Arrow that share their memory."""
 
 from __future__ import annotations
 
@@ -7,6 +7,15 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
+
+ArrowArray = Any
+"""A `pyarrow.Array`, or a chunked one where that is as good: pyarrow tells checkers no types."""
+ArrowRows = Any
+"""A `pyarrow.RecordBatch` or `pyarrow.Table`."""
+ArrowSchema = Any
+"""A `pyarrow.Schema`."""
+ArrowType = Any
+"""A `pyarrow.DataType`."""
 
 _KINDS = {"i8": pa.int64(), "i4": pa.int32(), "f8": pa.float64()}
 

@@ -8,12 +8,12 @@ from decimal import Decimal
 from json.encoder import encode_basestring, encode_basestring_ascii
 from typing import Any
 
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 
 _SURROGATE = re.compile("[\ud800-\udfff]")
 
 
-def json_text(value: Any, ascii_only: bool = True) -> str:
+def json_text(value: Parsed, ascii_only: bool = True) -> str:
     """Return a parsed value as compact JSON text, with the digits of its numbers, without recursion.
 
     Args:
@@ -45,7 +45,7 @@ def json_text(value: Any, ascii_only: bool = True) -> str:
     return "".join(pieces)
 
 
-def indented_text(value: Any, indent: int) -> str:
+def indented_text(value: Parsed, indent: int) -> str:
     """Return a parsed value as JSON text in lines, each level indented by so many spaces more."""
     pieces: list[str] = []
     pending: list[tuple[Any, int]] = [(value, 0)]
@@ -67,7 +67,7 @@ def indented_text(value: Any, indent: int) -> str:
     return "".join(pieces)
 
 
-def _scalar_text(value: Any, quoted: Any) -> str:
+def _scalar_text(value: Parsed, quoted: Any) -> str:
     if isinstance(value, (NumberText, Decimal)):
         return str(value)
     return str(quoted(value)) if isinstance(value, str) else json.dumps(value, default=str)
@@ -78,7 +78,7 @@ def quoted_text(text: str) -> str:
     return _SURROGATE.sub(lambda found: f"\\u{ord(found.group()):04x}", encode_basestring(text))
 
 
-def plain_value(value: Any) -> Any:
+def plain_value(value: Parsed) -> Any:
     """Return a parsed value as plain Python: dict, list, str, int, bool, None; a fraction as Decimal."""
     holder: list[Any] = [value]
     pending: list[tuple[Any, Any]] = [(holder, 0)]

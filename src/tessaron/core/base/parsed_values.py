@@ -1,8 +1,15 @@
-"""How parsed JSON stands in memory where plain Python values would lose something."""
+"""What parsed documents are in memory: JSON, also where plain Python would lose something, XML, TOML."""
 
 from __future__ import annotations
 
 from typing import Any
+
+Parsed = Any
+"""A value of JSON as Python has it: None, bool, int, float or Decimal, str, list, dict."""
+XmlElement = Any
+"""An element of lxml, which tells checkers no types."""
+TomlItem = Any
+"""A table or value of tomlkit, with its comments."""
 
 
 class NumberText(str):

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowType
 from tessaron.core.types.column_types import DECIMAL_DIGITS, DOUBLE, INTEGER, ColumnType
 
 DIVISION_DIGITS = 6
@@ -63,7 +64,9 @@ def common_type(left: ColumnType, right: ColumnType) -> ColumnType:
     return decimal_type(max(p1 - s1, p2 - s2) + max(s1, s2), max(s1, s2))
 
 
-def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, ColumnType]) -> tuple[Any, Any]:
+def compute(
+    operator: str, left: ArrowArray, right: ArrowArray, types: tuple[ColumnType, ColumnType]
+) -> tuple[ArrowArray, ArrowArray]:
     """Return `left operator right`, and which rows have no result although both operands are there.
 
     Args:
@@ -95,7 +98,7 @@ def compute(operator: str, left: Any, right: Any, types: tuple[ColumnType, Colum
     return found, (bad if bad is not None and bad.any() else None)
 
 
-def _endless(found: Any, *operands: Any) -> Any:
+def _endless(found: ArrowArray, *operands: ArrowArray) -> ArrowArray:
     """Return which results are no finite numbers although all operands are."""
     finite = pc.fill_null(pc.is_finite(found), True)
     if pc.all(finite).as_py():
@@ -107,14 +110,18 @@ def _endless(found: Any, *operands: Any) -> Any:
     return known & ~finite.to_numpy(zero_copy_only=False)
 
 
-def zero_of(arrow_type: Any) -> Any:
+def zero_of(arrow_type: ArrowType) -> ArrowArray:
     """Return nought as an Arrow scalar of a number type."""
     return pa.scalar(decimal.Decimal(0) if pa.types.is_decimal(arrow_type) else 0, arrow_type)
 
 
 def _compute_fast(
-    operator: str, left: Any, right: Any, types: tuple[ColumnType, ColumnType], target: ColumnType
-) -> Any:
+    operator: str,
+    left: ArrowArray,
+    right: ArrowArray,
+    types: tuple[ColumnType, ColumnType],
+    target: ColumnType,
+) -> ArrowArray:
     if target.name == "double":
         left, right = (value.cast(pa.float64(), safe=False) for value in (left, right))
         if operator == "%":
@@ -142,14 +149,14 @@ def _compute_fast(
     return found.cast(target.arrow_type())
 
 
-def _widened(values: Any, kind: ColumnType) -> Any:
+def _widened(values: ArrowArray, kind: ColumnType) -> ArrowArray:
     precision, scale = digits_of(kind)
     if kind.name == "integer":
         return values.cast(pa.decimal128(_INTEGER_DIGITS, 0)).cast(pa.decimal256(_INTEGER_DIGITS, 0))
     return values.cast(pa.decimal256(precision, scale))
 
 
-def _divided(left: Any, right: Any, target: ColumnType) -> Any:
+def _divided(left: ArrowArray, right: ArrowArray, target: ColumnType) -> ArrowArray:
     extra = max(0, target.scale + 2 + right.type.scale - left.type.scale)
     if left.type.precision + extra > _WIDE - right.type.precision:
         raise pa.ArrowInvalid("too wide")
@@ -159,7 +166,7 @@ def _divided(left: Any, right: Any, target: ColumnType) -> Any:
     return rounded.cast(target.arrow_type())
 
 
-def _double_remainder(left: Any, right: Any) -> Any:
+def _double_remainder(left: ArrowArray, right: ArrowArray) -> ArrowArray:
     a, b = (value.to_numpy(zero_copy_only=False) for value in (left, right))
     with np.errstate(invalid="ignore"):
         rest = np.fmod(a, b)
@@ -175,7 +182,9 @@ _OPERATIONS: dict[str, Callable[..., Any]] = {
 }
 
 
-def _compute_exactly(operator: str, left: Any, right: Any, target: ColumnType) -> tuple[Any, Any]:
+def _compute_exactly(
+    operator: str, left: ArrowArray, right: ArrowArray, target: ColumnType
+) -> tuple[ArrowArray, ArrowArray]:
     """Work value by value, where a row does not fit; the rows that do not fit have no result."""
     found: list[Any] = []
     bad = np.zeros(len(left), np.bool_)
@@ -186,7 +195,7 @@ def _compute_exactly(operator: str, left: Any, right: Any, target: ColumnType) -
     return pa.array(found, target.arrow_type()), bad
 
 
-def _exact(operator: str, left: Any, right: Any, target: ColumnType) -> Any:
+def _exact(operator: str, left: ArrowArray, right: ArrowArray, target: ColumnType) -> ArrowArray:
     a, b = decimal.Decimal(left), decimal.Decimal(right)
     if operator in "/%" and not b:
         return None
@@ -207,7 +216,7 @@ def _exact(operator: str, left: Any, right: Any, target: ColumnType) -> Any:
     return value if len(value.as_tuple().digits) <= target.precision else None
 
 
-def negate(values: Any, kind: ColumnType) -> tuple[Any, Any]:
+def negate(values: ArrowArray, kind: ColumnType) -> tuple[ArrowArray, ArrowArray]:
     """Return the numbers with the other sign, and which rows have no result."""
     zeros = pa.array(np.zeros(len(values), np.int64))
     if kind.name == "decimal":
@@ -226,7 +235,7 @@ def rounded_type(kind: ColumnType, digits: int) -> ColumnType:
     return INTEGER if digits <= 0 and whole < _INTEGER_DIGITS else decimal_type(whole + scale, scale)
 
 
-def absolute(values: Any) -> tuple[Any, Any]:
+def absolute(values: ArrowArray) -> tuple[ArrowArray, ArrowArray]:
     """Return numbers without their sign, and which of them have no such number: the smallest integer."""
     if not pa.types.is_integer(values.type):
         return pc.abs(values), None
@@ -235,7 +244,7 @@ def absolute(values: Any) -> tuple[Any, Any]:
     return found, np.asarray(bad.to_numpy(zero_copy_only=False))
 
 
-def rounded(values: Any, kind: ColumnType, digits: int, mode: str) -> tuple[Any, Any]:
+def rounded(values: ArrowArray, kind: ColumnType, digits: int, mode: str) -> tuple[ArrowArray, ArrowArray]:
     """Return numbers rounded to so many digits after the point, and which rows have no result.
 
     Args:
@@ -265,7 +274,7 @@ _DOUBLE_DIGITS = 308
 _DECIMAL_MODES = {"half": decimal.ROUND_HALF_UP, "down": decimal.ROUND_FLOOR, "up": decimal.ROUND_CEILING}
 
 
-def _rounded_doubles(values: Any, digits: int, mode: str) -> Any:
+def _rounded_doubles(values: ArrowArray, digits: int, mode: str) -> ArrowArray:
     """Return doubles rounded; where Arrow's way, by powers of ten, overflows, as their shortest digits."""
     if digits > _DOUBLE_DIGITS:
         return values
@@ -285,7 +294,7 @@ def _rounded_double(value: float | None, digits: int, mode: str) -> float | None
     return float(decimal.Decimal(repr(value)).quantize(step, context=context))
 
 
-def _narrowed(values: Any, target: ColumnType) -> tuple[Any, Any]:
+def _narrowed(values: ArrowArray, target: ColumnType) -> tuple[ArrowArray, ArrowArray]:
     """Return wide decimals in an integer or decimal type, null where it has too few digits, and where."""
     scale = values.type.scale
     whole = _INTEGER_DIGITS if target.name == "integer" else target.precision - target.scale
@@ -305,7 +314,7 @@ def _narrowed(values: Any, target: ColumnType) -> tuple[Any, Any]:
     return made, np.asarray(bad.to_numpy(zero_copy_only=False))
 
 
-def doubles_as(values: Any, target: ColumnType) -> tuple[Any, Any]:
+def doubles_as(values: ArrowArray, target: ColumnType) -> tuple[ArrowArray, ArrowArray]:
     """Return doubles, by their shortest digits, in an integer or decimal type, and which do not fit.
 
     They are rounded half away from zero.
@@ -328,7 +337,7 @@ def doubles_as(values: Any, target: ColumnType) -> tuple[Any, Any]:
     return found, bad | ~fits.to_numpy(zero_copy_only=False)
 
 
-def as_type(values: Any, kind: ColumnType, target: ColumnType) -> Any:
+def as_type(values: ArrowArray, kind: ColumnType, target: ColumnType) -> ArrowArray:
     """Return numbers in a number type that holds them."""
     if kind == target:
         return values

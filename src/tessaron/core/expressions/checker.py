@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from dataclasses import dataclass, replace
-from typing import Any, NoReturn
+from typing import NoReturn
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.expressions.arithmetic import common_type, is_number
 from tessaron.core.expressions.expression_faults import ExpressionError
@@ -148,7 +149,7 @@ class Checker(ABC):
             plural = "" if wanted == "1" else "s"
             self.fail(f"{tree.name} takes {wanted} argument{plural}, got {given}", tree.at)
 
-    def constant(self, argument: Expression, wanted: type, tree: Call) -> Any:
+    def constant(self, argument: Expression, wanted: type, tree: Call) -> ArrowArray:
         """Return a value that must stand in the expression itself."""
         found = argument
         sign = 1

@@ -8,6 +8,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.types.column_types import ColumnType
 
 MONTHS = (
@@ -27,7 +28,7 @@ SPAN = ColumnType("decimal", 24, 6)
 """The type of a difference of two timestamps, in its unit."""
 
 
-def part_of(name: str, values: Any) -> Any:
+def part_of(name: str, values: ArrowArray) -> ArrowArray:
     """Return the part of each date, time or timestamp: a number, or an English name."""
     if name == "month_name":
         return _named(pc.subtract(pc.month(values), 1), MONTHS)
@@ -40,11 +41,11 @@ def part_of(name: str, values: Any) -> Any:
     return getattr(pc, name)(values)
 
 
-def _named(index: Any, names: tuple[str, ...]) -> Any:
+def _named(index: ArrowArray, names: tuple[str, ...]) -> ArrowArray:
     return pa.array(names, pa.large_string()).take(index)
 
 
-def time_between(name: str, start: Any, stop: Any, is_date: bool) -> Any:
+def time_between(name: str, start: Any, stop: Any, is_date: bool) -> ArrowArray:
     """Return how much later `stop` is than `start`: whole days of dates, else a decimal with 6 digits."""
     if is_date:
         days = pc.subtract(stop.cast(pa.int32()).cast(pa.int64()), start.cast(pa.int32()).cast(pa.int64()))
@@ -60,12 +61,12 @@ def time_between(name: str, start: Any, stop: Any, is_date: bool) -> Any:
     return _scaled(made)
 
 
-def _microseconds(values: Any) -> Any:
+def _microseconds(values: ArrowArray) -> ArrowArray:
     zone = values.type.tz
     return values.cast(pa.timestamp("us", zone), safe=False).cast(pa.int64())
 
 
-def _scaled(millionths: Any) -> Any:
+def _scaled(millionths: Any) -> ArrowArray:
     """Return numbers of millionths as decimals."""
     halves = np.empty((len(millionths), 2), np.int64)
     numbers = millionths.fill_null(0).to_numpy()
@@ -74,7 +75,7 @@ def _scaled(millionths: Any) -> Any:
     return pc.if_else(pc.is_valid(millionths), made, pa.scalar(None, SPAN.arrow_type()))
 
 
-def plus_days(values: Any, days: Any) -> tuple[Any, Any]:
+def plus_days(values: ArrowArray, days: Any) -> tuple[ArrowArray, ArrowArray]:
     """Return dates moved by whole days, and a mask of those that would leave the years 1 to 9999."""
     known = pc.and_(pc.is_valid(values), pc.is_valid(days)).to_numpy(zero_copy_only=False)
     start = values.cast(pa.int32()).fill_null(0).to_numpy().astype(np.int64)

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import Code
 from tessaron.core.base.text_lane import Bools, TextLane
 from tessaron.core.expressions import arithmetic
@@ -27,7 +28,7 @@ class Scope(Protocol):
 
     row_count: int
 
-    def column(self, table: str, name: str) -> Any:
+    def column(self, table: str, name: str) -> ArrowArray:
         """Return a column of this table or one above, a value for each row here."""
 
     def below(self, table: str) -> tuple[Scope, Rows]:
@@ -48,7 +49,7 @@ class Evaluation:
     failures: dict[Code, Bools] = field(default_factory=dict)
     active: Bools | None = None
 
-    def evaluate(self, part: Typed) -> Any:
+    def evaluate(self, part: Typed) -> ArrowArray:
         """Return an Arrow array with a value of the part's type, or null, for each row."""
         found = self._work(part)
         target = (part.type or TEXT).arrow_type()
@@ -56,7 +57,7 @@ class Evaluation:
             found = found.combine_chunks()
         return found if found.type == target else found.cast(target)
 
-    def _work(self, part: Typed) -> Any:
+    def _work(self, part: Typed) -> ArrowArray:
         return _WORK[part.operation](self, part)
 
     def _fail(self, code: Code, rows: Bools | None) -> None:
@@ -71,7 +72,7 @@ class Evaluation:
         """Return the same for fewer rows."""
         return replace(self, active=rows if self.active is None else rows & self.active)
 
-    def _literal(self, part: Typed) -> Any:
+    def _literal(self, part: Typed) -> ArrowArray:
         count = self.scope.row_count
         if part.detail is None:
             return pa.nulls(count, (part.type or TEXT).arrow_type())
@@ -82,38 +83,38 @@ class Evaluation:
             return pa.nulls(count, part.type.arrow_type()) if bad[0] else _repeated(values[0], count)
         return _repeated(pa.scalar(value, part.type.arrow_type()), count)
 
-    def _column(self, part: Typed) -> Any:
+    def _column(self, part: Typed) -> ArrowArray:
         return self.scope.column(*part.detail)
 
-    def _negation(self, part: Typed) -> Any:
+    def _negation(self, part: Typed) -> ArrowArray:
         return pc.invert(self.evaluate(part.parts[0]))
 
-    def _negative(self, part: Typed) -> Any:
+    def _negative(self, part: Typed) -> ArrowArray:
         found, bad = arithmetic.negate(self.evaluate(part.parts[0]), part.parts[0].type or INTEGER)
         self._fail(Code.OVERFLOW, bad)
         return found
 
-    def _both(self, part: Typed) -> Any:
+    def _both(self, part: Typed) -> ArrowArray:
         left = self.evaluate(part.parts[0])
         open_rows = _mask(left, True)
         return pc.and_kleene(left, self._where(open_rows).evaluate(part.parts[1]))
 
-    def _either(self, part: Typed) -> Any:
+    def _either(self, part: Typed) -> ArrowArray:
         left = self.evaluate(part.parts[0])
         open_rows = ~_mask(left, False)
         return pc.or_kleene(left, self._where(open_rows).evaluate(part.parts[1]))
 
-    def _any_of(self, part: Typed) -> Any:
+    def _any_of(self, part: Typed) -> ArrowArray:
         found = self.evaluate(part.parts[0])
         for test in part.parts[1:]:
             found = pc.or_kleene(found, self.evaluate(test))
         return found
 
-    def _concat(self, part: Typed) -> Any:
+    def _concat(self, part: Typed) -> ArrowArray:
         texts = [self.evaluate(each).cast(pa.large_string()) for each in part.parts]
         return pc.binary_join_element_wise(*texts, pa.scalar("", pa.large_string()))
 
-    def _compare(self, part: Typed) -> Any:
+    def _compare(self, part: Typed) -> ArrowArray:
         left, right = (self.evaluate(each) for each in part.parts)
         kinds = (part.parts[0].type, part.parts[1].type)
         if kinds[0] is None or kinds[1] is None:
@@ -122,7 +123,7 @@ class Evaluation:
             left, right = _same_numbers(left, right, (kinds[0], kinds[1]))
         return _COMPARE[part.detail](left, right)
 
-    def _arithmetic(self, part: Typed) -> Any:
+    def _arithmetic(self, part: Typed) -> ArrowArray:
         operator, types = part.detail
         left, right = (self.evaluate(each) for each in part.parts)
         if part.parts[0].type is None or part.parts[1].type is None:
@@ -136,18 +137,18 @@ class Evaluation:
             self._fail(Code.OVERFLOW, bad & ~zero)
         return found
 
-    def _is_null(self, part: Typed) -> Any:
+    def _is_null(self, part: Typed) -> ArrowArray:
         found = self.evaluate(part.parts[0])
         return pc.is_valid(found) if part.detail else pc.is_null(found)
 
-    def _conditional(self, part: Typed) -> Any:
+    def _conditional(self, part: Typed) -> ArrowArray:
         condition = self.evaluate(part.parts[0])
         chosen = _mask(condition, False)
         then = self._where(chosen).evaluate(part.parts[1])
         otherwise = self._where(~chosen).evaluate(part.parts[2])
         return pc.if_else(pa.array(chosen), then, otherwise)
 
-    def _widen(self, part: Typed) -> Any:
+    def _widen(self, part: Typed) -> ArrowArray:
         found, kind = self.evaluate(part.parts[0]), part.parts[0].type
         assert kind is not None
         assert part.type is not None
@@ -155,7 +156,7 @@ class Evaluation:
             return arithmetic.as_type(found, kind, part.type)
         return found.cast(part.type.arrow_type())
 
-    def _cast(self, part: Typed) -> Any:
+    def _cast(self, part: Typed) -> ArrowArray:
         assert part.type is not None
         found, kind = self.evaluate(part.parts[0]), part.parts[0].type
         if kind is None:
@@ -164,7 +165,7 @@ class Evaluation:
         self._fail(Code.NOT_CONVERTIBLE, bad)
         return made
 
-    def _fold(self, part: Typed) -> Any:
+    def _fold(self, part: Typed) -> ArrowArray:
         name, table, details = part.detail
         scope, above = self.scope.below(table)
         inner = Evaluation(scope)
@@ -190,19 +191,19 @@ class Evaluation:
             fine = ~bad[kept]
             return fold(name, values.filter(pa.array(fine)), kept[fine], count, **details)
 
-    def _upper(self, part: Typed) -> Any:
+    def _upper(self, part: Typed) -> ArrowArray:
         return pc.utf8_upper(self.evaluate(part.parts[0]))
 
-    def _lower(self, part: Typed) -> Any:
+    def _lower(self, part: Typed) -> ArrowArray:
         return pc.utf8_lower(self.evaluate(part.parts[0]))
 
-    def _trim(self, part: Typed) -> Any:
+    def _trim(self, part: Typed) -> ArrowArray:
         return pc.utf8_trim_whitespace(self.evaluate(part.parts[0]))
 
-    def _length(self, part: Typed) -> Any:
+    def _length(self, part: Typed) -> ArrowArray:
         return pc.utf8_length(self.evaluate(part.parts[0]))
 
-    def _join(self, part: Typed) -> Any:
+    def _join(self, part: Typed) -> ArrowArray:
         texts = [self.evaluate(each).cast(pa.large_string()) for each in part.parts]
         separator, nothing = (pa.scalar(each, pa.large_string()) for each in (part.detail, ""))
         # Arrow's way of leaving nulls out leaves out the rows in which all are null: what is left of each
@@ -213,67 +214,67 @@ class Evaluation:
         known = reduce(pc.or_, map(pc.is_valid, texts))
         return pc.if_else(known, made, pa.scalar(None, pa.large_string()))
 
-    def _part(self, part: Typed) -> Any:
+    def _part(self, part: Typed) -> ArrowArray:
         start, *count = part.detail
         stop = start - 1 + count[0] if count else None
         return pc.utf8_slice_codeunits(self.evaluate(part.parts[0]), start - 1, stop)
 
-    def _replace(self, part: Typed) -> Any:
+    def _replace(self, part: Typed) -> ArrowArray:
         old, new = part.detail
         texts = self.evaluate(part.parts[0])
         return pc.replace_substring(texts, old, new) if old else texts
 
-    def _matches(self, part: Typed) -> Any:
+    def _matches(self, part: Typed) -> ArrowArray:
         return match_pattern(self.evaluate(part.parts[0]), part.detail)
 
-    def _contains(self, part: Typed) -> Any:
+    def _contains(self, part: Typed) -> ArrowArray:
         return pc.match_substring(self.evaluate(part.parts[0]), part.detail)
 
-    def _starts(self, part: Typed) -> Any:
+    def _starts(self, part: Typed) -> ArrowArray:
         return pc.starts_with(self.evaluate(part.parts[0]), part.detail)
 
-    def _ends(self, part: Typed) -> Any:
+    def _ends(self, part: Typed) -> ArrowArray:
         return pc.ends_with(self.evaluate(part.parts[0]), part.detail)
 
-    def _date_part(self, part: Typed) -> Any:
+    def _date_part(self, part: Typed) -> ArrowArray:
         values = self.evaluate(part.parts[0])
         if part.parts[0].type is None:
             return pa.nulls(len(values), (part.type or TEXT).arrow_type())
         return part_of(part.detail, values)
 
-    def _span(self, part: Typed) -> Any:
+    def _span(self, part: Typed) -> ArrowArray:
         start, stop = (self.evaluate(each) for each in part.parts)
         if part.parts[0].type is None or part.parts[1].type is None:
             return pa.nulls(len(start), (part.type or TEXT).arrow_type())
         return time_between(part.operation, start, stop, part.detail == "date")
 
-    def _plus_days(self, part: Typed) -> Any:
+    def _plus_days(self, part: Typed) -> ArrowArray:
         moved, bad = plus_days(*(self.evaluate(each) for each in part.parts))
         self._fail(Code.OVERFLOW, bad)
         return moved
 
-    def _round(self, part: Typed) -> Any:
+    def _round(self, part: Typed) -> ArrowArray:
         digits, mode = part.detail
         inner = part.parts[0]
         found, bad = arithmetic.rounded(self.evaluate(inner), inner.type or INTEGER, digits, mode)
         self._fail(Code.OVERFLOW, bad)
         return found
 
-    def _absolute(self, part: Typed) -> Any:
+    def _absolute(self, part: Typed) -> ArrowArray:
         found, bad = arithmetic.absolute(self.evaluate(part.parts[0]))
         self._fail(Code.OVERFLOW, bad)
         return found
 
-    def _coalesce(self, part: Typed) -> Any:
+    def _coalesce(self, part: Typed) -> ArrowArray:
         return pc.coalesce(*(self.evaluate(each) for each in part.parts))
 
-    def _least(self, part: Typed) -> Any:
+    def _least(self, part: Typed) -> ArrowArray:
         return self._extreme(part, pc.less)
 
-    def _most(self, part: Typed) -> Any:
+    def _most(self, part: Typed) -> ArrowArray:
         return self._extreme(part, pc.greater)
 
-    def _extreme(self, part: Typed, is_better: Callable[[Any, Any], Any]) -> Any:
+    def _extreme(self, part: Typed, is_better: Callable[[Any, Any], Any]) -> ArrowArray:
         """Return the best value of each row; null only where all are, as PostgreSQL has it."""
         found = self.evaluate(part.parts[0])
         for each in part.parts[1:]:
@@ -282,7 +283,7 @@ class Evaluation:
             found = pc.if_else(better, other, found)
         return found
 
-    def _null_if(self, part: Typed) -> Any:
+    def _null_if(self, part: Typed) -> ArrowArray:
         found, same = (self.evaluate(each) for each in part.parts)
         return pc.if_else(pc.fill_null(same, False), pa.scalar(None, found.type), found)
 
@@ -308,21 +309,23 @@ _WORK: dict[str, Callable[[Evaluation, Typed], Any]] = {
 }  # fmt: skip
 
 
-def _repeated(value: Any, count: int) -> Any:
+def _repeated(value: Any, count: int) -> ArrowArray:
     return pa.repeat(value, count)
 
 
-def _mask(values: Any, when_null: bool) -> Bools:
+def _mask(values: ArrowArray, when_null: bool) -> Bools:
     return np.asarray(pc.fill_null(values, when_null).to_numpy(zero_copy_only=False))
 
 
-def _at(rows: Any, count: int) -> Bools:
+def _at(rows: ArrowRows, count: int) -> Bools:
     found = np.zeros(count, np.bool_)
     found[rows] = True
     return found
 
 
-def _same_numbers(left: Any, right: Any, kinds: tuple[ColumnType, ColumnType]) -> tuple[Any, Any]:
+def _same_numbers(
+    left: ArrowArray, right: ArrowArray, kinds: tuple[ColumnType, ColumnType]
+) -> tuple[ArrowArray, ArrowArray]:
     """Return numbers of two types in one that can compare them exactly."""
     if "double" in (kinds[0].name, kinds[1].name):
         return left.cast(pa.float64(), safe=False), right.cast(pa.float64(), safe=False)
@@ -336,8 +339,8 @@ def _same_numbers(left: Any, right: Any, kinds: tuple[ColumnType, ColumnType]) -
 
 
 def convert(
-    values: Any, kind: ColumnType, target: ColumnType, spelling: Spelling
-) -> tuple[Any, Bools | None]:
+    values: ArrowArray, kind: ColumnType, target: ColumnType, spelling: Spelling
+) -> tuple[ArrowArray, Bools | None]:
     """Return values of one type in another, null where one does not fit, and which do not."""
     arrow_type = target.arrow_type()
     if kind == target and spelling.format is None:
@@ -355,14 +358,14 @@ def convert(
     return values.cast(arrow_type, safe=False), None
 
 
-def in_text(values: Any, kind: ColumnType) -> Any:
+def in_text(values: ArrowArray, kind: ColumnType) -> ArrowArray:
     """Return values as text: decimals written out, times as ISO 8601 with a space."""
     from tessaron.core.types.column_types import in_shown_unit
 
     return in_shown_unit(values, kind).cast(pa.large_string())
 
 
-def _convert_texts(values: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _convert_texts(values: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     known = values.is_valid().to_numpy(zero_copy_only=False)
     texts = values if known.all() else values.filter(pa.array(known))
     made, bad = fit_texts(TextLane.of(texts).to_arrow() if texts.offset else texts, target, spelling)
@@ -374,7 +377,9 @@ def _convert_texts(values: Any, target: ColumnType, spelling: Spelling) -> tuple
     return made.take(pa.array(source, mask=source < 0)), _at(rows[bad], len(values))
 
 
-def _convert_numbers(values: Any, kind: ColumnType, target: ColumnType) -> tuple[Any, Bools | None]:
+def _convert_numbers(
+    values: ArrowArray, kind: ColumnType, target: ColumnType
+) -> tuple[ArrowArray, Bools | None]:
     """Return numbers rounded to the digits of the target, half away from zero."""
     if target.name == "double":
         return values.cast(pa.float64(), safe=False), None

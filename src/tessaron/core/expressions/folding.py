@@ -10,6 +10,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.types.column_types import DECIMAL_DIGITS, ColumnType
 
 Rows = npt.NDArray[np.int64]
@@ -27,7 +28,7 @@ class FoldOverflowError(ArithmeticError):
         self.rows = rows
 
 
-def fold(name: str, values: Any, above: Rows, row_count: int, **details: Any) -> Any:
+def fold(name: str, values: ArrowArray, above: Rows, row_count: int, **details: Any) -> ArrowArray:
     """Return one value for each row above.
 
     Args:
@@ -53,7 +54,7 @@ def _ends(above: Rows, row_count: int) -> tuple[Rows, Rows]:
     return np.searchsorted(above, rows, "left"), np.searchsorted(above, rows, "right")
 
 
-def _filled(values: Any, above: Rows) -> tuple[Any, Rows]:
+def _filled(values: ArrowArray, above: Rows) -> tuple[Any, Rows]:
     """Return the values that are not null, and their rows above."""
     if not values.null_count:
         return values, above
@@ -61,32 +62,32 @@ def _filled(values: Any, above: Rows) -> tuple[Any, Rows]:
     return values.filter(valid), above[valid.to_numpy(zero_copy_only=False)]
 
 
-def _chosen(values: Any, index: Rows, found: npt.NDArray[np.bool_]) -> Any:
+def _chosen(values: ArrowArray, index: Rows, found: npt.NDArray[np.bool_]) -> ArrowArray:
     """Return the values at `index`, null where not `found`."""
     return values.take(pa.array(np.where(found, index, 0), mask=~found))
 
 
-def _first(values: Any, above: Rows, row_count: int) -> Any:
+def _first(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     start, stop = _ends(above, row_count)
     return _chosen(values, start, stop > start)
 
 
-def _last(values: Any, above: Rows, row_count: int) -> Any:
+def _last(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     start, stop = _ends(above, row_count)
     return _chosen(values, stop - 1, stop > start)
 
 
-def _nth(values: Any, above: Rows, row_count: int, position: int) -> Any:
+def _nth(values: ArrowArray, above: Rows, row_count: int, position: int) -> ArrowArray:
     start, stop = _ends(above, row_count)
     index = start + position - 1 if position > 0 else stop + position
     return _chosen(values, index, (index >= start) & (index < stop))
 
 
-def _count(values: Any, above: Rows, row_count: int) -> Any:
+def _count(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return pa.array(np.bincount(_filled(values, above)[1], minlength=row_count).astype(np.int64))
 
 
-def _count_distinct(values: Any, above: Rows, row_count: int) -> Any:
+def _count_distinct(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     values, above = _filled(values, above)
     codes = values.dictionary_encode().indices.to_numpy().astype(np.int64)
     width = int(codes.max()) + 1 if len(codes) else 1
@@ -94,7 +95,7 @@ def _count_distinct(values: Any, above: Rows, row_count: int) -> Any:
     return pa.array(np.bincount(pairs // width, minlength=row_count).astype(np.int64))
 
 
-def _sum(values: Any, above: Rows, row_count: int) -> Any:
+def _sum(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     values, above = _filled(values, above)
     start, stop = _ends(above, row_count)
     some = stop > start
@@ -111,7 +112,7 @@ def _sum(values: Any, above: Rows, row_count: int) -> Any:
     return pa.array(sums, mask=~some)
 
 
-def _check_finite(made: Any, numbers: Any, above: Rows) -> None:
+def _check_finite(made: ArrowArray, numbers: Any, above: Rows) -> None:
     """Raise FoldOverflowError for rows whose result is no finite number though all their values are."""
     endless = ~np.isfinite(made)
     if endless.any():
@@ -120,14 +121,14 @@ def _check_finite(made: Any, numbers: Any, above: Rows) -> None:
             raise FoldOverflowError(np.flatnonzero(endless))
 
 
-def _may_overflow(values: Any) -> bool:
+def _may_overflow(values: ArrowArray) -> bool:
     if not len(values):
         return False
     ends = pc.min_max(values).as_py()
     return bool(max(abs(ends["min"]), abs(ends["max"])) * float(len(values)) > _SAFE_SUM)
 
 
-def _large_sums(values: Any, above: Rows, row_count: int) -> Any:
+def _large_sums(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     sums = _decimal_sums(values.cast(pa.decimal128(19, 0)), above, row_count)
     least, most = (pa.scalar(end, pa.decimal128(DECIMAL_DIGITS, 0)) for end in (-(2**63), 2**63 - 1))
     outside = pc.fill_null(pc.or_(pc.less(sums, least), pc.greater(sums, most)), False)
@@ -136,7 +137,7 @@ def _large_sums(values: Any, above: Rows, row_count: int) -> Any:
     return sums.cast(pa.int64())
 
 
-def _decimal_sums(values: Any, above: Rows, row_count: int) -> Any:
+def _decimal_sums(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     scale = values.type.scale
     wide = values.cast(pa.decimal256(76, scale))
     grouped = pa.table({"above": above, "values": wide}).group_by("above").aggregate([("values", "sum")])
@@ -154,7 +155,7 @@ def _decimal_sums(values: Any, above: Rows, row_count: int) -> Any:
     return _chosen(sums, source, source >= 0)
 
 
-def _mean(values: Any, above: Rows, row_count: int) -> Any:
+def _mean(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     counts = _count(values, above, row_count)
     divisor = pc.if_else(pc.equal(counts, 0), pa.scalar(None, pa.int64()), counts)
     if pa.types.is_floating(values.type):
@@ -169,7 +170,7 @@ def _mean(values: Any, above: Rows, row_count: int) -> Any:
     return rounded.cast(pa.decimal128(DECIMAL_DIGITS, scale))
 
 
-def _double_means(values: Any, above: Rows, counts: Any) -> Any:
+def _double_means(values: ArrowArray, above: Rows, counts: Any) -> ArrowArray:
     try:
         return pc.divide(_sum(values, above, len(counts)), counts.cast(pa.float64()))
     except FoldOverflowError:
@@ -184,7 +185,7 @@ def mean_scale(scale: int) -> int:
     return min(scale + MEAN_DIGITS, DECIMAL_DIGITS - 19)
 
 
-def _extreme(values: Any, above: Rows, row_count: int, reduce: Callable[..., Any]) -> Any:
+def _extreme(values: ArrowArray, above: Rows, row_count: int, reduce: Callable[..., Any]) -> ArrowArray:
     values, above = _filled(values, above)
     order = pc.array_sort_indices(values).to_numpy()
     rank = np.empty(len(order), np.int64)
@@ -197,15 +198,15 @@ def _extreme(values: Any, above: Rows, row_count: int, reduce: Callable[..., Any
     return _chosen(values, index, some)
 
 
-def _least(values: Any, above: Rows, row_count: int) -> Any:
+def _least(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return _extreme(values, above, row_count, np.minimum.reduceat)
 
 
-def _most(values: Any, above: Rows, row_count: int) -> Any:
+def _most(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return _extreme(values, above, row_count, np.maximum.reduceat)
 
 
-def _quantified(values: Any, above: Rows, row_count: int, decides: bool) -> Any:
+def _quantified(values: ArrowArray, above: Rows, row_count: int, decides: bool) -> ArrowArray:
     """Return `decides` where a value is that, else the opposite; nulls are left out."""
     values, above = _filled(values, above)
     deciding = above[values.to_numpy(zero_copy_only=False) == decides]
@@ -213,21 +214,21 @@ def _quantified(values: Any, above: Rows, row_count: int, decides: bool) -> Any:
     return pa.array(decided if decides else ~decided)
 
 
-def _any(values: Any, above: Rows, row_count: int) -> Any:
+def _any(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return _quantified(values, above, row_count, True)
 
 
-def _all(values: Any, above: Rows, row_count: int) -> Any:
+def _all(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return _quantified(values, above, row_count, False)
 
 
-def _lists(texts: Any, above: Rows, row_count: int) -> Any:
+def _lists(texts: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     start, stop = _ends(above, row_count)
     offsets = np.concatenate((start, stop[-1:])) if row_count else np.zeros(1, np.int64)
     return pa.LargeListArray.from_arrays(pa.array(offsets.astype(np.int64)), texts)
 
 
-def _joined(values: Any, above: Rows, row_count: int, separator: str) -> Any:
+def _joined(values: ArrowArray, above: Rows, row_count: int, separator: str) -> ArrowArray:
     """Return the texts with `separator` between them; one inside a text is escaped with a backslash."""
     values, above = _filled(values, above)
     if not pa.types.is_large_string(values.type):
@@ -240,7 +241,7 @@ def _joined(values: Any, above: Rows, row_count: int, separator: str) -> Any:
     return pc.if_else(pa.array(stop > start), joined, pa.scalar(None, pa.large_string()))
 
 
-def _json(values: Any, above: Rows, row_count: int) -> Any:
+def _json(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     """Return JSON arrays of values that are JSON texts themselves; null stands for `null`."""
     values = pc.fill_null(values, "null")
     comma, nothing = pa.scalar(",", pa.large_string()), pa.scalar("", pa.large_string())

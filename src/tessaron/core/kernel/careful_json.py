@@ -12,7 +12,7 @@ from typing import Any, NoReturn
 
 from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, Path
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.contract import DEPTH_LIMIT
@@ -123,7 +123,7 @@ class _Parser:
         self.at += 1
         return name
 
-    def _place(self, value: Any) -> tuple[bool, Any]:
+    def _place(self, value: Parsed) -> tuple[bool, Any]:
         """Put `value` into the innermost container; return (more to come, the container if it closed)."""
         container, name = self.open[-1], self.names[-1]
         container.append(value if name is None else (name, value))

@@ -9,15 +9,17 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from itertools import groupby, pairwise
-from typing import Any
 
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.kernel.xml_elements import RUN_OF_SPACE, SPACE, records_at
 
 RECORDS = "?"
 """What stands for records in the order of the document around them."""
 
 
-def order_of(element: Any, text: str, is_wanted: Callable[[str], bool], spelled: Callable[[str], str]) -> str:
+def order_of(
+    element: XmlElement, text: str, is_wanted: Callable[[str], bool], spelled: Callable[[str], str]
+) -> str:
     """Return the order of what stands in an element; empty where nothing else is possible.
 
     Args:
@@ -40,7 +42,7 @@ def order_of(element: Any, text: str, is_wanted: Callable[[str], bool], spelled:
 
 
 def _tokens(
-    element: Any, text: str, is_wanted: Callable[[str], bool], spelled: Callable[[str], str]
+    element: XmlElement, text: str, is_wanted: Callable[[str], bool], spelled: Callable[[str], str]
 ) -> Iterator[tuple[str | None, int]]:
     """Yield runs of elements as name and length, pieces of text as None and letters."""
     parts: list[tuple[str | None, int]] = []

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from tessaron.core.base.parsed_values import Pairs
+from tessaron.core.base.parsed_values import Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, Path
 
 
-def drop_repeated(value: Any) -> tuple[Any, tuple[tuple[Path, Any], ...]]:
+def drop_repeated(value: Parsed) -> tuple[Any, tuple[tuple[Path, Any], ...]]:
     """Return `value` with each name once in its object, and the path and value of what was dropped.
 
     RFC 8259 section 4 leaves it open what a repeated name means; here the last value wins, at the place of
@@ -35,7 +35,7 @@ def drop_repeated(value: Any) -> tuple[Any, tuple[tuple[Path, Any], ...]]:
     return holder[0], tuple(dropped)
 
 
-def _has_repeated(value: Any) -> bool:
+def _has_repeated(value: Parsed) -> bool:
     pending = [value]
     while pending:
         item = pending.pop()

@@ -14,7 +14,7 @@ from typing import Any, NoReturn
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.kinds import Kind
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, Origin, Path, Step, show_path, step_of_name
 from tessaron.core.base.surrogates import spell_halves, tell_halves
 from tessaron.core.base.visible import in_quotes
@@ -81,7 +81,7 @@ class TapeBuilder:
         """Return the place of the selection one step on."""
         return self.selection.step(place, step) if self.selection is not None and place >= 0 else _NOWHERE
 
-    def add(self, record: Any) -> None:
+    def add(self, record: Parsed) -> None:
         """Add one record: a value as `json` parses it, with an object as a dict or as `Pairs`.
 
         Names are unique in their object (see `repeated_names`). Depth costs no recursion.
@@ -98,7 +98,7 @@ class TapeBuilder:
             else:
                 pending.append(self._open(*opened))
 
-    def _open(self, value: Any, name: int, parent: int, place: int) -> Iterator[tuple[Any, int, int, int]]:
+    def _open(self, value: Parsed, name: int, parent: int, place: int) -> Iterator[tuple[Any, int, int, int]]:
         """Put a value as far as it is wanted; yield what stands in it, with where it stands."""
         is_open = isinstance(value, (dict, Pairs, list, tuple))
         wanted = self.wanted_at(place)
@@ -123,7 +123,7 @@ class TapeBuilder:
             step = step_of_name(member)
             yield item, self.step_number(step), index, self.place_below(place, step)
 
-    def _put_value(self, value: Any, name: int, parent: int) -> int:
+    def _put_value(self, value: Parsed, name: int, parent: int) -> int:
         put = _PUT.get(type(value))
         if put is None:
             put = next((put for base, put in _PUT.items() if isinstance(value, base)), None)
@@ -140,7 +140,7 @@ class TapeBuilder:
             name, parent = self._names[parent], self._parents[parent]
         return tuple(reversed(steps))
 
-    def _refuse(self, value: Any, name: int, parent: int) -> NoReturn:
+    def _refuse(self, value: Parsed, name: int, parent: int) -> NoReturn:
         raise UsageError(
             f"expected a JSON value, got {in_quotes(value)} ({type(value).__name__}) at "
             f"{show_path(self.path_of(name, parent))}; "
@@ -236,11 +236,11 @@ def _put_uuid(builder: TapeBuilder, value: uuid.UUID, name: int, parent: int) ->
     return _put_text(builder, str(value), name, parent)
 
 
-def _put_object(builder: TapeBuilder, value: Any, name: int, parent: int) -> int:
+def _put_object(builder: TapeBuilder, value: Parsed, name: int, parent: int) -> int:
     return builder.put(Kind.OBJECT, name, parent)
 
 
-def _put_array(builder: TapeBuilder, value: Any, name: int, parent: int) -> int:
+def _put_array(builder: TapeBuilder, value: Parsed, name: int, parent: int) -> int:
     return builder.put(Kind.ARRAY, name, parent)
 
 

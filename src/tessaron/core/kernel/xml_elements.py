@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable
-from typing import Any, Final, cast
+from typing import Final, cast
 
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE
 from tessaron.core.markup.tokens import RECORDS_MARK
 
@@ -16,24 +17,24 @@ NIL: Final = f"{{{INSTANCE_NAMESPACE}}}nil"
 """The name of `xsi:nil`."""
 
 
-def has_no_element(element: Any) -> bool:
+def has_no_element(element: XmlElement) -> bool:
     """Say whether an element holds comments and instructions only, besides text."""
     return not any(type(child.tag) is str or records_at(child) for child in element)
 
 
-def records_at(node: Any) -> int:
+def records_at(node: XmlElement) -> int:
     """Return how many records stood where a node that is no element marks it; 0 for all else."""
     if getattr(node, "target", "") != RECORDS_MARK or not (node.text or "").isdecimal():
         return 0
     return int(node.text)
 
 
-def is_instruction(node: Any) -> bool:
+def is_instruction(node: XmlElement) -> bool:
     """Say whether a node that is no element is a processing instruction, and not a comment."""
     return hasattr(node, "target")
 
 
-def is_bare_nil(element: Any) -> bool:
+def is_bare_nil(element: XmlElement) -> bool:
     """Say whether an element holds nothing but `xsi:nil`."""
     if not _nil_alone(element.items()):
         return False
@@ -45,7 +46,7 @@ def _nil_alone(items: Iterable[tuple[str, str]]) -> bool:
     return len(found) == 1 and found[0][0] == NIL and found[0][1].strip(SPACE) in ("true", "1")
 
 
-def markup_of(element: Any) -> str:
+def markup_of(element: XmlElement) -> str:
     """Return an element as XML, without what follows it."""
     from lxml import etree
 

@@ -17,6 +17,7 @@ from lxml import etree
 from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.kinds import Kind
+from tessaron.core.base.parsed_values import Parsed, XmlElement
 from tessaron.core.base.paths import ELEMENT, MARKUP, TEXT_STEP
 from tessaron.core.cutting.selecting import INSIDE, RAW, SCALARS
 from tessaron.core.cutting.xml_chunks import XmlChunk
@@ -122,7 +123,7 @@ class XmlBuilder:
         self._numbers: dict[tuple[str, bool], int] = {}
         self._steps: dict[int, str] = {}
 
-    def add(self, record: Any, keeps_space: bool = False, above: Iterable[tuple[str, str]] = ()) -> None:
+    def add(self, record: Parsed, keeps_space: bool = False, above: Iterable[tuple[str, str]] = ()) -> None:
         """Add one record: an element of lxml; `above` are values of the elements it stands in, by path."""
         # The text of a record is a member of it always, whatever stands beside it.
         index = self._tape.put(Kind.OBJECT, NO_NAME, -1)
@@ -197,7 +198,7 @@ class XmlBuilder:
         is_mixed = bool(text.strip(SPACE))
         return groups, text if is_mixed or not groups else None
 
-    def _leave_out(self, node: Any) -> None:
+    def _leave_out(self, node: XmlElement) -> None:
         """Count a comment or an instruction."""
         if not records_at(node):
             self._left_out[_LEFT_OUT[is_instruction(node)]] += 1
@@ -226,7 +227,7 @@ class XmlBuilder:
             else:
                 self._pass(each)
 
-    def _put_one(self, spot: _Spot, element: Any, keeps_space: bool) -> Iterator[_Opened]:
+    def _put_one(self, spot: _Spot, element: XmlElement, keeps_space: bool) -> Iterator[_Opened]:
         wanted = self._tape.wanted_at(spot.place)
         raw = markup_of(element) if wanted & RAW else None
         if not element.keys() and (not len(element) or has_no_element(element)):
@@ -250,13 +251,13 @@ class XmlBuilder:
         self._put_raw(index, raw)
         yield _Opened(element, index, spot.place, keeps_space)
 
-    def _text_among_comments(self, element: Any) -> str:
+    def _text_among_comments(self, element: XmlElement) -> str:
         """Return the text of an element that holds no others; what else it holds is counted."""
         for child in element:
             self._leave_out(child)
         return "".join([element.text or "", *(child.tail or "" for child in element)])
 
-    def _put_outside(self, spot: _Spot, element: Any, keeps_space: bool, raw: str | None) -> None:
+    def _put_outside(self, spot: _Spot, element: XmlElement, keeps_space: bool, raw: str | None) -> None:
         """Put an element of which only the text is wanted, and count what else it holds."""
         if not self._tape.wanted_at(spot.place) & SCALARS:
             self._pass(spot) if raw is None else self._put_hole(spot, raw)
@@ -337,7 +338,7 @@ class XmlBuilder:
         return tape
 
 
-def _invalid(record: Any, chunk: XmlChunk, offset: int, options: XmlOptions) -> Fault | None:
+def _invalid(record: Parsed, chunk: XmlChunk, offset: int, options: XmlOptions) -> Fault | None:
     """Return why a record is not as its schema says; None if it is, or there is no schema."""
     if options.schema is None:
         return None

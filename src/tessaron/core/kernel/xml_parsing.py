@@ -11,6 +11,7 @@ from xml.sax.saxutils import quoteattr
 from lxml import etree
 
 from tessaron.core.base.errors import Code, UsageError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.cutting.xml_chunks import XmlChunk
 
 _AROUND = "records"
@@ -157,7 +158,7 @@ class XmlParser:
         except etree.XMLSyntaxError as error:
             return self._error(error, data, len(doctype))
 
-    def _wanted(self, record: Any) -> Any:
+    def _wanted(self, record: Parsed) -> Any:
         return record if self._holds is None or self._holds(record) else None
 
     def _parse(self, data: bytes) -> Any:

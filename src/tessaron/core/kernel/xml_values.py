@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.base.paths import ELEMENT
 from tessaron.core.cutting.selecting import Selection
 
@@ -49,7 +50,7 @@ def parse_xml(text: str, selection: Selection | None = None) -> Any:
     return _value_of(root, selection, 0)
 
 
-def _value_of(element: Any, selection: Selection | None, place: int) -> Any:
+def _value_of(element: XmlElement, selection: Selection | None, place: int) -> Any:
     if element.get(_NIL) in ("true", "1"):
         return None
     children = [child for child in element if isinstance(child.tag, str)]
@@ -85,6 +86,6 @@ def _local(tag: str) -> str:
     return tag.rpartition("}")[2]
 
 
-def _text_of(element: Any) -> str:
+def _text_of(element: XmlElement) -> str:
     """Return the text of an element itself, without that of the elements in it."""
     return (element.text or "") + "".join(child.tail or "" for child in element)

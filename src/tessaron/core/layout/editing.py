@@ -11,6 +11,7 @@ from tomlkit.items import InlineTable, Item, Whitespace
 from tomlkit.items import Table as TomlTable
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import TomlItem
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.expressions.expression_faults import ExpressionError, nearest
 from tessaron.core.expressions.renaming import rename_column, rename_table
@@ -23,14 +24,14 @@ def change_text(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> st
     return tomlkit.dumps(document)
 
 
-def section(document: Any, name: str) -> Any:
+def section(document: TomlItem, name: str) -> Any:
     """Return a section such as `reading`, made if it is not there."""
     if name not in document:
         document[name] = tomlkit.table()
     return document[name]
 
 
-def table_in(document: Any, name: str) -> Any:
+def table_in(document: TomlItem, name: str) -> Any:
     """Return a table of the layout.
 
     Raises:
@@ -42,7 +43,7 @@ def table_in(document: Any, name: str) -> Any:
     return tables[name]
 
 
-def column_in(document: Any, table: str, name: str) -> Any:
+def column_in(document: TomlItem, table: str, name: str) -> Any:
     """Return a column of a table.
 
     Raises:
@@ -74,7 +75,7 @@ def _plain(value: Any) -> Any:
     return list(value) if isinstance(value, tuple) else value
 
 
-def set_column(document: Any, table: str, name: str, keys: Mapping[str, Any]) -> None:
+def set_column(document: TomlItem, table: str, name: str, keys: Mapping[str, Any]) -> None:
     """Add a column at the end, or change keys of one that is there."""
     owner = table_in(document, table)
     if "columns" not in owner:
@@ -88,7 +89,7 @@ def set_column(document: Any, table: str, name: str, keys: Mapping[str, Any]) ->
     append_column(columns, name, made)
 
 
-def set_table(document: Any, name: str, keys: Mapping[str, Any]) -> None:
+def set_table(document: TomlItem, name: str, keys: Mapping[str, Any]) -> None:
     """Add a table at the end, or change keys of one that is there; `columns` are mappings of keys."""
     if "tables" not in document:
         document["tables"] = tomlkit.table(is_super_table=True)
@@ -101,7 +102,7 @@ def set_table(document: Any, name: str, keys: Mapping[str, Any]) -> None:
         set_column(document, name, column, inner)
 
 
-def order_columns(document: Any, table: str, names: Iterable[str]) -> None:
+def order_columns(document: TomlItem, table: str, names: Iterable[str]) -> None:
     """Bring columns to the front, in this order; the others stay behind them as they are."""
     owner = table_in(document, table)
     wanted = list(names)
@@ -113,7 +114,7 @@ def order_columns(document: Any, table: str, names: Iterable[str]) -> None:
     )
 
 
-def _rebuild(owner: Any, key: str, names: Mapping[str, str]) -> None:
+def _rebuild(owner: TomlItem, key: str, names: Mapping[str, str]) -> None:
     """Give the entries of a table this order and these names, each with the comments in front of it."""
     old = owner[key]
     in_front: dict[str, list[Any]] = {}
@@ -133,7 +134,7 @@ def _rebuild(owner: Any, key: str, names: Mapping[str, str]) -> None:
     owner[key] = made
 
 
-def append_column(columns: Any, name: str, item: Any) -> None:
+def append_column(columns: TomlItem, name: str, item: TomlItem) -> None:
     """Add a column behind the last one, before the blank lines that follow it."""
     body = columns.value.body
     blank = []
@@ -144,7 +145,7 @@ def append_column(columns: Any, name: str, item: Any) -> None:
         columns.add(each)
 
 
-def rename_column_in(document: Any, table: str, old: str, new: str) -> None:
+def rename_column_in(document: TomlItem, table: str, old: str, new: str) -> None:
     """Rename a column, also where keys, carried columns and expressions name it."""
     column_in(document, table, old)
     owner = table_in(document, table)
@@ -158,7 +159,7 @@ def rename_column_in(document: Any, table: str, old: str, new: str) -> None:
         _change_expressions(other, partial(rename_column, is_home=is_home, table=table, old=old, new=new))
 
 
-def rename_table_in(document: Any, old: str, new: str) -> None:
+def rename_table_in(document: TomlItem, old: str, new: str) -> None:
     """Rename a table, also where others name it."""
     table_in(document, old)
     tables = document["tables"]
@@ -175,7 +176,7 @@ def rename_table_in(document: Any, old: str, new: str) -> None:
         _change_expressions(table, partial(rename_table, old=old, new=new))
 
 
-def _replace_in_list(owner: Any, key: str, old: str, new: str) -> None:
+def _replace_in_list(owner: TomlItem, key: str, old: str, new: str) -> None:
     values = owner.get(key)
     for index, value in enumerate(values or []):
         if value == old:
@@ -200,6 +201,6 @@ def set_comment(item: Item, text: str) -> None:
     item.trivia.comment_ws = "  "
 
 
-def comment_of(item: Any) -> str:
+def comment_of(item: TomlItem) -> str:
     """Return the comment behind a value, without its sign."""
     return str(item.trivia.comment).lstrip("# ") if isinstance(item, (InlineTable, TomlTable, Item)) else ""

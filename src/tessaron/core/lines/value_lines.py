@@ -9,7 +9,7 @@ from typing import Any
 
 from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.json_text import json_text
-from tessaron.core.base.parsed_values import Pairs
+from tessaron.core.base.parsed_values import Pairs, Parsed
 from tessaron.core.base.paths import Location, format_location, quote_name
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.careful_json import FaultError, parse_carefully
@@ -19,7 +19,7 @@ from tessaron.core.query.jsonpath_syntax import Index, NameSelector, Query
 _STEP = re.compile(r"\[(?:'([^'\\]*)'|(0|[1-9][0-9]{0,15}))\]")
 
 
-def value_lines(document: Any, below: Location = ()) -> Iterator[str]:
+def value_lines(document: Parsed, below: Location = ()) -> Iterator[str]:
     """Yield a line for each scalar and each empty array or object: normalized path, a tab, the value as JSON.
 
     Args:
@@ -143,7 +143,7 @@ class Composer:
             self._fail(f"expected one value behind the tab, found more: {in_quotes(text[end:].strip()[:20])}")
         return value
 
-    def _put(self, steps: list[str | int], value: Any, path: str) -> None:
+    def _put(self, steps: list[str | int], value: Parsed, path: str) -> None:
         branch = self._walk(steps, path)
         if isinstance(value, (Pairs, dict, list)):
             self._put_container(branch, value, path)
@@ -152,7 +152,7 @@ class Composer:
             self._conflict(path, branch, "a value" if branch.kind == "scalar" else f"an {branch.kind}")
         branch.kind, branch.value, branch.line = "scalar", value, self._line
 
-    def _put_container(self, branch: _Branch, value: Any, path: str) -> None:
+    def _put_container(self, branch: _Branch, value: Parsed, path: str) -> None:
         pending = [(branch, value)]
         while pending:
             here, item = pending.pop()

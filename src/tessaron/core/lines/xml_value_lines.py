@@ -12,6 +12,7 @@ from typing import Any, NoReturn
 from lxml import etree
 
 from tessaron.core.base.errors import Code, DataError, Place
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.markup.namespaces import XML_NAMESPACE, Prefixes
 
@@ -130,7 +131,7 @@ class ValueLines:
                 return
             self._held.popleft()
 
-    def _open(self, element: Any) -> Iterator[str | _Text]:
+    def _open(self, element: XmlElement) -> Iterator[str | _Text]:
         name = self._name(element.tag)
         if self._stack:
             above = self._stack[-1]
@@ -154,7 +155,7 @@ class ValueLines:
             self._stack[-1].has_line = True
             yield f"{path}/@{self._name(attribute)}\t{_shown(value)}"
 
-    def _close(self, element: Any) -> Iterator[str | _Text]:
+    def _close(self, element: XmlElement) -> Iterator[str | _Text]:
         opened = self._stack.pop()
         opened.is_closed = True
         if len(element):
@@ -180,7 +181,7 @@ class ValueLines:
         return self._prefixes.name(namespace, local)
 
 
-def _text_before(element: Any) -> str | None:
+def _text_before(element: XmlElement) -> str | None:
     previous = element.getprevious()
     text = element.getparent().text if previous is None else previous.tail
     return str(text) if text is not None else None
@@ -346,7 +347,7 @@ def _names_in(top: _Branch) -> Iterator[str]:
         pending += [part for part in branch.parts if isinstance(part, _Branch)]
 
 
-def xml_text(root: Any, indent: int | None) -> str:
+def xml_text(root: XmlElement, indent: int | None) -> str:
     """Return a document as XML text, indented by so many spaces a level, or as it is."""
     if indent is not None:
         etree.indent(root, " " * indent)

@@ -15,6 +15,7 @@ from urllib.request import BaseHandler, OpenerDirector, Request
 from urllib.response import addinfourl
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.markup.record_path import Name
 from tessaron.core.types.column_types import BOOLEAN, DATE, DECIMAL_DIGITS, DOUBLE, INTEGER, TEXT, ColumnType
 
@@ -120,7 +121,7 @@ class _Documents(BaseHandler):
     http_open = https_open = file_open = schema_open
 
 
-def _declared(element: Any, repeats: bool, above: tuple[Any, ...]) -> Declared:
+def _declared(element: XmlElement, repeats: bool, above: tuple[Any, ...]) -> Declared:
     made = Declared(_name_of(element.name), repeats=repeats)
     kind = element.type
     if kind.is_simple():

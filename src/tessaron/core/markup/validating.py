@@ -14,6 +14,7 @@ from typing import Any
 from lxml import etree
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.markup.namespaces import XML_NAMESPACE
 from tessaron.core.markup.record_path import Name
 from tessaron.core.markup.schema import XSD, Schema
@@ -94,7 +95,7 @@ class _Checker:
         return " ".join(self._quick.error_log[0].message.split())
 
 
-def _quick_check(schema: RecordSchema, element: Any) -> tuple[str, Any]:
+def _quick_check(schema: RecordSchema, element: XmlElement) -> tuple[str, Any]:
     """Return the name under which records are checked by libxml2, and its check; None if it cannot."""
     parser = etree.XMLParser(resolve_entities=False, no_network=True)
     parser.resolvers.add(_Files(schema.documents))
@@ -124,7 +125,7 @@ def _quick_check(schema: RecordSchema, element: Any) -> tuple[str, Any]:
         return "", None
 
 
-def _same_node(owner: Any, element: Any) -> Any:
+def _same_node(owner: Any, element: XmlElement) -> Any:
     """Return the declaration in a schema document that xmlschema has read as an element; None if unsure."""
     wanted = element.elem
     same = [

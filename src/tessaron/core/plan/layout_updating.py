@@ -9,6 +9,7 @@ from typing import Any
 import tomlkit
 
 from tessaron.core.base.naming import Names
+from tessaron.core.base.parsed_values import TomlItem
 from tessaron.core.base.paths import ABOVE, ELEMENT, TEXT_STEP, Origin, Path, format_path, is_markup
 from tessaron.core.layout.editing import append_column, comment_of, set_comment, set_keys
 from tessaron.core.layout.layout_paths import LayoutPathError, LayoutPaths
@@ -75,7 +76,7 @@ def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str,
     return made, Update((*new, *repeated), tuple(unmet), tuple(again))
 
 
-def _fold_repeated(document: Any, compiled: CompiledLayout, draft: Draft) -> list[str]:
+def _fold_repeated(document: TomlItem, compiled: CompiledLayout, draft: Draft) -> list[str]:
     """Let columns take the first value where what they hold repeats now, and has a table of its own."""
     levels = {table.level for table in compiled.records.tables}
     repeated = [
@@ -173,12 +174,12 @@ class _Known:
         return path in self._exact or any(path[: len(whole)] == whole for whole in self._whole)
 
 
-def _table_at(plan: LayingPlan, rows: Path, document: Any) -> str | None:
+def _table_at(plan: LayingPlan, rows: Path, document: TomlItem) -> str | None:
     names = (written_name(each.name) for each in plan.tables if each.level == rows and not each.once)
     return next((name for name in names if name in document["tables"]), None)
 
 
-def _add_columns(document: Any, name: str, table: Table, draft: Draft, known: _Known) -> list[str]:
+def _add_columns(document: TomlItem, name: str, table: Table, draft: Draft, known: _Known) -> list[str]:
     owner = document["tables"][name]
     added = []
     for column in table.columns:
@@ -202,7 +203,7 @@ def _item_of(column: Column, table: Table) -> Any:
     return tomlkit.parse(f"x = {value}")["x"]
 
 
-def _mark_unmet(document: Any, compiled: CompiledLayout, draft: Draft) -> tuple[list[str], list[str]]:
+def _mark_unmet(document: TomlItem, compiled: CompiledLayout, draft: Draft) -> tuple[list[str], list[str]]:
     """Mark the columns whose path the source has not, and take the mark from those it has again."""
     unmet: list[str] = []
     again: list[str] = []

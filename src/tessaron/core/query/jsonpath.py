@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.query.jsonpath_evaluation import Match, find_matches
 from tessaron.core.query.jsonpath_parsing import PathParser
 from tessaron.core.query.jsonpath_syntax import Condition, Filter, NameSelector, Segment, Wildcard, uses_root
@@ -75,7 +75,7 @@ class JsonPath:
         names = [selector.name for selector in selectors if isinstance(selector, NameSelector)]
         return names[-1] if names else None
 
-    def find(self, document: Any) -> Iterator[Match]:
+    def find(self, document: Parsed) -> Iterator[Match]:
         """Yield the matches in a parsed document, in the order of RFC 9535.
 
         Args:

@@ -9,7 +9,7 @@ from difflib import SequenceMatcher
 from typing import Any
 
 from tessaron.core.base.json_text import json_text
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, Path, format_path
 from tessaron.core.query.jsonpath import JsonPath, Match
 from tessaron.core.query.jsonpath_evaluation import find_matches
@@ -131,7 +131,7 @@ def _what_is_compared(selector: Filter, values: list[Any]) -> str:
     return f"; the filter finds {shown}" + (" …" if len(found) > _SHOWN_VALUES else "")
 
 
-def _kind(value: Any) -> str:
+def _kind(value: Parsed) -> str:
     if isinstance(value, (dict, Pairs)):
         return "object"
     if isinstance(value, list):

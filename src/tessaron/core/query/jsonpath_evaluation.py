@@ -6,7 +6,7 @@ from collections.abc import Callable, Iterator
 from decimal import Decimal
 from typing import Any
 
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import Location
 from tessaron.core.query.jsonpath_functions import FUNCTIONS, NOTHING, Sort, is_text
 from tessaron.core.query.jsonpath_syntax import (
@@ -41,7 +41,7 @@ class Match:
 
     __slots__ = ("above", "step", "value")
 
-    def __init__(self, value: Any, step: str | int | None = None, above: Match | None = None):
+    def __init__(self, value: Parsed, step: str | int | None = None, above: Match | None = None):
         self.value = value
         self.step = step
         self.above = above
@@ -162,7 +162,7 @@ _SELECT: dict[type[Selector], Callable[[Any, Match, Any], Iterator[Match]]] = {
 }
 
 
-def holds(condition: Condition, value: Any, root: Any) -> bool:
+def holds(condition: Condition, value: Parsed, root: Any) -> bool:
     """Say whether a condition of a filter holds for `value` (section 2.3.5.2.2)."""
     match condition:
         case AnyOf(conditions):
@@ -180,11 +180,11 @@ def holds(condition: Condition, value: Any, root: Any) -> bool:
     raise AssertionError(condition)
 
 
-def _nodes(query: Query, value: Any, root: Any) -> Iterator[Match]:
+def _nodes(query: Query, value: Parsed, root: Any) -> Iterator[Match]:
     return find_matches(query.segments, Match(root if query.from_root else value), root)
 
 
-def _operand(operand: Operand, value: Any, root: Any) -> Any:
+def _operand(operand: Operand, value: Parsed, root: Any) -> Any:
     match operand:
         case Literal(constant):
             return constant
@@ -195,7 +195,7 @@ def _operand(operand: Operand, value: Any, root: Any) -> Any:
             return _result(operand, value, root)
 
 
-def _result(call: FunctionCall, value: Any, root: Any) -> Any:
+def _result(call: FunctionCall, value: Parsed, root: Any) -> Any:
     function = FUNCTIONS[call.name]
     arguments = [
         [node.value for node in _nodes(argument, value, root)]
@@ -206,7 +206,7 @@ def _result(call: FunctionCall, value: Any, root: Any) -> Any:
     return function.compute(*arguments)
 
 
-def number_of(value: Any) -> int | Decimal | None:
+def number_of(value: Parsed) -> int | Decimal | None:
     """Return the number that a parsed value is, exactly; None if it is none."""
     if isinstance(value, bool):
         return None
@@ -236,7 +236,7 @@ def are_equal(left: Any, right: Any) -> bool:
     return True
 
 
-def _as_dict(value: Any) -> Any:
+def _as_dict(value: Parsed) -> Any:
     return dict(value) if isinstance(value, Pairs) else value
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import Enum
 from typing import Any
 
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.query.iregexp import parse_iregexp
 
 
@@ -37,12 +37,12 @@ class Function:
     compute: Callable[..., Any]
 
 
-def is_text(value: Any) -> bool:
+def is_text(value: Parsed) -> bool:
     """Say whether a parsed value is a text of JSON."""
     return isinstance(value, str) and not isinstance(value, NumberText)
 
 
-def _length(value: Any) -> Any:
+def _length(value: Parsed) -> Any:
     return len(value) if is_text(value) or isinstance(value, (list, dict, Pairs)) else NOTHING
 
 

@@ -12,6 +12,7 @@ from typing import Any, Literal
 from lxml import etree
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.markup.namespaces import XML_NAMESPACE
 from tessaron.core.query.xpath_location import unknown_prefix
@@ -110,7 +111,7 @@ class _TextNumbers:
         self._holder: Any = None
         self._numbers: dict[Any, int] = {}
 
-    def number_of(self, holder: Any, before: Any) -> int:
+    def number_of(self, holder: XmlElement, before: Any) -> int:
         """Return the position of the text behind a node in an element, or behind its start tag (None)."""
         if holder is not self._holder:
             self._holder, self._numbers = holder, {None: 1}
@@ -121,7 +122,7 @@ class _TextNumbers:
         return self._numbers[before]
 
 
-def _result_of(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
+def _result_of(node: XmlElement, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
     if isinstance(node, tuple):
         return XPathResult("text", str(node[1] or ""), path=f"namespace::{node[0] or ''}")
     if isinstance(node, str):
@@ -133,7 +134,7 @@ def _result_of(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers) 
     return XPathResult("element", text, one_line_markup(node), path_of(node), node, node.sourceline or 1)
 
 
-def _text_result(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
+def _text_result(node: XmlElement, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
     parent = node.getparent() if hasattr(node, "getparent") else None
     if parent is None:
         return XPathResult("text", str(node))
@@ -148,7 +149,7 @@ def _text_result(node: Any, path_of: Callable[[Any], str], numbers: _TextNumbers
     return XPathResult("text", str(node), path=f"{above}/text()" + f"[{number}]" * (number > 1), line=line)
 
 
-def attribute_name(element: Any, name: str) -> str:
+def attribute_name(element: XmlElement, name: str) -> str:
     """Return the name of an attribute with the prefix that the document has for its namespace."""
     if not name.startswith("{"):
         return name
@@ -159,7 +160,7 @@ def attribute_name(element: Any, name: str) -> str:
     return f"{prefix}:{local}" if prefix else local
 
 
-def one_line_markup(element: Any) -> str:
+def one_line_markup(element: XmlElement) -> str:
     """Return an element as XML on one line: white space between elements left out, line breaks escaped."""
     own = copy(element)
     own.tail = None

@@ -6,6 +6,7 @@ from typing import Any
 
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.plan.rest_plans import WrittenAs
 from tessaron.core.rebuild.overrides import applied
@@ -21,14 +22,14 @@ class JsonDialect:
 
     is_markup = False
 
-    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
+    def value(self, values: ArrowArray, form: WrittenAs, instead: ArrowArray) -> ArrowArray:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
         is_string = form.type.name not in _NO_STRINGS or form.words is not None
         made = quoted(texts) if is_string else texts
         return made if instead is None else applied(made, instead, texts if is_string else None)
 
-    def told(self, tokens: Any) -> Any:
+    def told(self, tokens: ArrowArray) -> ArrowArray:
         """Return scalars that only the rest of the rows tells of, given as JSON."""
         return tokens
 
@@ -36,25 +37,27 @@ class JsonDialect:
         """Return the step to what a row of a table is: none, as the name stands at the array."""
         return ""
 
-    def hollow(self, name: str, tokens: Any) -> Any:
+    def hollow(self, name: str, tokens: ArrowArray) -> ArrowArray:
         """Return what is null or empty, given as JSON."""
         return tokens
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
+    def made(
+        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+    ) -> ArrowArray:
         """Return what stands at a place, made of its value, if it has one, and its members."""
         if value is not None and not members:
             return value
         made = objects(members, row_count)
         return made if value is None else coalesced(value, made)
 
-    def array(self, values: Any, above: Int64s, row_count: int) -> Any:
+    def array(self, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the array of what stands below it."""
         return grouped(values, above, row_count, "[", "]", ",")
 
-    def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
+    def dictionary(self, keys: ArrowArray, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the object of the entries below it."""
         return grouped(entries(keys, values), above, row_count, "{", "}", ",")
 
-    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
+    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
         """Return rows; where nothing stands in them as empty objects, or null if they have no members."""
         return pc.fill_null(made, "{}" if places.is_object else "null")

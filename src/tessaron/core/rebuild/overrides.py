@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import MARKUP
@@ -36,19 +37,19 @@ class Overrides:
     row_count: int
     at: dict[tuple[str, ...], tuple[Int64s, Any, Any]] = field(default_factory=dict)
 
-    def scalars(self, path: tuple[str, ...]) -> Any:
+    def scalars(self, path: tuple[str, ...]) -> ArrowArray:
         """Return the scalars at a path as JSON, null where none is; None if nowhere."""
         return self._chosen(
             path, lambda kinds: (kinds != Kind.OBJECT) & (kinds != Kind.ARRAY) & (kinds != Kind.NULL)
         )
 
-    def hollow(self, path: tuple[str, ...]) -> Any:
+    def hollow(self, path: tuple[str, ...]) -> ArrowArray:
         """Return what is null or empty at a path, as JSON, null where nothing is; None if nowhere."""
         return self._chosen(
             path, lambda kinds: (kinds == Kind.OBJECT) | (kinds == Kind.ARRAY) | (kinds == Kind.NULL)
         )
 
-    def _chosen(self, path: tuple[str, ...], wanted: Any) -> Any:
+    def _chosen(self, path: tuple[str, ...], wanted: Any) -> ArrowArray:
         if path not in self.at:
             return None
         rows, texts, kinds = self.at[path]
@@ -60,7 +61,7 @@ class Overrides:
         return texts.take(pa.array(places, mask=places < 0))
 
 
-def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Overrides:
+def read_rests(texts: ArrowArray, is_markup: bool = False, kernel: str = "auto") -> Overrides:
     """Return what the rest of rows says.
 
     Args:
@@ -96,7 +97,9 @@ def read_rests(texts: Any, is_markup: bool = False, kernel: str = "auto") -> Ove
     return found
 
 
-def _spread(node: Node, rows: Int64s, order: Any, bounds: Any, is_markup: bool) -> tuple[Int64s, Any, Any]:
+def _spread(
+    node: Node, rows: Int64s, order: ArrowArray, bounds: Any, is_markup: bool
+) -> tuple[Int64s, Any, Any]:
     """Return for each row with the rest in question what stands at a place."""
     distinct = node.rows_present()
     counts = bounds[distinct + 1] - bounds[distinct]
@@ -106,7 +109,7 @@ def _spread(node: Node, rows: Int64s, order: Any, bounds: Any, is_markup: bool) 
     return rows[order[starts + within]], _tokens(node, is_markup).take(pa.array(which)), node.kinds[which]
 
 
-def _tokens(node: Node, is_markup: bool) -> Any:
+def _tokens(node: Node, is_markup: bool) -> ArrowArray:
     """Return what stands at a node as JSON."""
     texts = np.full(len(node.kinds), None, object)
     for kind, shown in ((Kind.NULL, "null"), (Kind.OBJECT, "{}"), (Kind.ARRAY, "[]")):
@@ -121,7 +124,7 @@ def _tokens(node: Node, is_markup: bool) -> Any:
     return pa.array(texts.tolist(), pa.large_string())
 
 
-def applied(values: Any, instead: Any, texts: Any) -> Any:
+def applied(values: ArrowArray, instead: ArrowArray, texts: ArrowArray) -> ArrowArray:
     """Return the values of a column as JSON, with what the rest says instead.
 
     Args:

@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.paths import ENTRY, Origin, Path, format_path
 from tessaron.core.layout.table_set import Column, Table
 from tessaron.core.plan.rest_plans import WrittenAs
@@ -106,7 +107,7 @@ class TablePlaces:
         """Say whether the nodes of a tree have come together at a path in the rows."""
         return any(tree.holds((*self.table.rows, *path)) for tree in self.gathered)
 
-    def standing(self, batches: Iterator[Any]) -> Iterator[Any]:
+    def standing(self, batches: Iterator[ArrowRows]) -> Iterator[ArrowRows]:
         """Yield the rows that stand for something: not those that only keep a row above.
 
         Such a row has no value, or no row that it would belong to.
@@ -114,7 +115,7 @@ class TablePlaces:
         for batch in batches:
             yield batch.filter(self._stands(batch)) if self.with_empty and batch.num_rows else batch
 
-    def _stands(self, batch: Any) -> Any:
+    def _stands(self, batch: ArrowRows) -> ArrowArray:
         keys = set(self.table.key_columns())
         values = [batch.column(name) for name in batch.schema.names if name not in keys]
         found = reduce(pc.or_, map(pc.is_valid, values)) if values else pa.repeat(True, batch.num_rows)
@@ -136,7 +137,7 @@ class TablePlaces:
             yield each
             pending += each.below()
 
-    def keys_of(self, rows: Any) -> Any:
+    def keys_of(self, rows: ArrowRows) -> ArrowArray:
         """Return the names of rows that are entries of a dictionary, as texts; None if they are not."""
         if self.key is None or self.key_form is None:
             return None

@@ -16,6 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.digests import digest_texts
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
@@ -34,7 +35,7 @@ _NOTHING: Words = np.empty(0, np.uint64)
 _LONGEST_INTEGER = 18
 
 
-def record_digests(fragment: Fragment, exact: bool, keys: Any = None) -> Words:
+def record_digests(fragment: Fragment, exact: bool, keys: ArrowArray = None) -> Words:
     """Return a digest of each record of a fragment as a kernel made it.
 
     Args:
@@ -216,7 +217,7 @@ def _of_numbers(lane: TextLane, exact: bool) -> Words:
     return hashes
 
 
-def plain_numbers(texts: Any) -> Any:
+def plain_numbers(texts: ArrowArray) -> ArrowArray:
     """Return number texts (RFC 8259 section 6) in one spelling a value: `1.50` and `15e-1` as `1.5`."""
     odd = pc.match_substring_regex(texts, "[eE]|^-0")
     if pc.any(odd).as_py():

@@ -9,6 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.paths import ENTRY, MARKUP, format_path
@@ -36,36 +37,38 @@ class Dialect(Protocol):
 
     is_markup: bool
 
-    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
+    def value(self, values: ArrowArray, form: WrittenAs, instead: ArrowArray) -> ArrowArray:
         """Return the values of a column; `instead` is what the rest of the rows says, or None."""
 
-    def told(self, tokens: Any) -> Any:
+    def told(self, tokens: ArrowArray) -> ArrowArray:
         """Return scalars that only the rest of the rows tells of, given as JSON."""
 
     def row_name(self, places: TablePlaces) -> str:
         """Return the step to what a row of a table is; empty where it has no name of its own."""
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
+    def made(
+        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+    ) -> ArrowArray:
         """Return what stands at a place, made of its value, if it has one, and its members.
 
         What has the step `BESIDE` is an object whose members stand beside the others. `order` is how the
         members stand, where the rest of the rows says so; or None.
         """
 
-    def hollow(self, name: str, tokens: Any) -> Any:
+    def hollow(self, name: str, tokens: ArrowArray) -> ArrowArray:
         """Return what is null or empty, given as JSON."""
 
-    def array(self, values: Any, above: Int64s, row_count: int) -> Any:
+    def array(self, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the values that stand below it."""
 
-    def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
+    def dictionary(self, keys: ArrowArray, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the entries that stand below it."""
 
-    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
+    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
         """Return rows of a table, also where nothing stands in them; `names` are those of their elements."""
 
 
-def records_of(places: TablePlaces, group: RowGroup, dialect: Dialect) -> Any:
+def records_of(places: TablePlaces, group: RowGroup, dialect: Dialect) -> ArrowArray:
     """Return the records of a group as texts.
 
     Args:
@@ -83,7 +86,7 @@ class _Maker:
         self._places, self._group, self._dialect, self._again = places, group, dialect, again
         self._count = group.rows.num_rows
 
-    def rows(self) -> Any:
+    def rows(self) -> ArrowArray:
         """Return each row as a text; never null."""
         places = self._places
         rest = None
@@ -100,7 +103,7 @@ class _Maker:
 
     def _at(
         self, path: tuple[str, ...], place: ValuePlace, made: dict[int, Any], rest: Overrides | None
-    ) -> Any:
+    ) -> ArrowArray:
         """Return what stands at a place of each row, null where nothing does."""
         instead = None if rest is None else rest.scalars(path)
         value = None if instead is None else self._dialect.told(instead)
@@ -131,7 +134,7 @@ class _Maker:
             found.append(self._dialect.hollow(name, hollow))
         return coalesced(*found)
 
-    def _column(self, place: ValuePlace) -> Any:
+    def _column(self, place: ValuePlace) -> ArrowArray:
         """Return the column whose values stand at a place, with a value or null for each row."""
         if place.beside is None:
             return self._group.rows.column(place.column)
@@ -153,7 +156,7 @@ class _Maker:
             )
         return at_rows(group.rows.column(place.column), group.above, self._count)
 
-    def _check_one(self, path: tuple[str, ...], found: list[Any]) -> None:
+    def _check_one(self, path: tuple[str, ...], found: list[ArrowArray]) -> None:
         """Check that not two things stand at one place of a row, say a value and elements.
 
         Raises:
@@ -169,7 +172,7 @@ class _Maker:
                 self._contradiction(path, both)
             taken = there if taken is None else pc.or_(taken, there)
 
-    def _contradiction(self, path: tuple[str, ...], rows: Any) -> NoReturn:
+    def _contradiction(self, path: tuple[str, ...], rows: ArrowRows) -> NoReturn:
         table = self._places.table
         key = self._group.rows.column(table.row_key)[rows.index(True).as_py()].as_py()
         shown = "@" + format_path(path)[1:]
@@ -178,7 +181,7 @@ class _Maker:
             Place(table.name, path=shown), Code.CONTRADICTION,
         )  # fmt: skip
 
-    def _array(self, places: TablePlaces) -> Any:
+    def _array(self, places: TablePlaces) -> ArrowArray:
         group = self._group.below.get(places.table.name)
         if group is None:
             return pa.nulls(self._count, pa.large_string())
@@ -187,7 +190,7 @@ class _Maker:
         values = _Maker(places, group, self._dialect, self._again).rows()
         return _arrays(self._dialect, places, group.rows, values, group.above, self._count)
 
-    def _entries(self, places: TablePlaces) -> Any:
+    def _entries(self, places: TablePlaces) -> ArrowArray:
         group = self._group.below.get(places.table.name)
         keys = None if group is None else places.keys_of(group.rows)
         if group is None or keys is None:
@@ -201,7 +204,7 @@ class _Maker:
         return self._dialect.dictionary(keys, values, group.above, self._count)
 
 
-def _looked_up(values: list[Any], known: list[Any]) -> Any:
+def _looked_up(values: list[ArrowArray], known: list[Any]) -> ArrowArray:
     """Return the row of each value, or of several together, among known ones; null where there is none."""
     if len(values) == 1:
         return pc.index_in(values[0], known[0])
@@ -214,8 +217,8 @@ def _looked_up(values: list[Any], known: list[Any]) -> Any:
 
 
 def _arrays(
-    dialect: Dialect, places: TablePlaces, batch: Any, values: Any, above: Int64s, row_count: int
-) -> Any:
+    dialect: Dialect, places: TablePlaces, batch: ArrowRows, values: ArrowArray, above: Int64s, row_count: int
+) -> ArrowArray:
     """Return arrays of the rows below each row; what has ordinal 0 stands without an array.
 
     Where the rows are entries of a dictionary they are objects.
@@ -250,7 +253,7 @@ class _Recursion:
         self._values: Any = None
         self._ways = {id(place): way for way, place in places.ways.items()}
 
-    def outermost(self, row_count: int) -> Any:
+    def outermost(self, row_count: int) -> ArrowArray:
         """Return for each row above the array of the outermost rows."""
         rows: Int64s = np.empty(0, np.int64)
         for rows in reversed(self._depths()):
@@ -274,7 +277,7 @@ class _Recursion:
             found.append(deeper)
         return found[:-1]
 
-    def _inside(self, holder: TablePlaces, place: ValuePlace, keys: Any) -> Any:
+    def _inside(self, holder: TablePlaces, place: ValuePlace, keys: ArrowArray) -> ArrowArray:
         if place.again is not self._places:
             return (
                 pa.nulls(len(keys), pa.large_string())

@@ -10,6 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.base.visible import in_quotes
@@ -36,7 +37,7 @@ class OutOfOrderError(DataError):
     """Rows of a table do not stand in the order of the rows they belong to."""
 
 
-def _places_among(keys: Any) -> Callable[[Any], Int64s]:
+def _places_among(keys: ArrowArray) -> Callable[[Any], Int64s]:
     """Return what finds keys among some: the place of each, -1 for one that is not there."""
     if pa.types.is_integer(keys.type) and len(keys) and not keys.null_count:
         numbers = keys.to_numpy()
@@ -59,12 +60,12 @@ def _filled(numbers: Any, otherwise: int = -1) -> Int64s:
 class _Rows:
     """The rows of one table, taken in their order."""
 
-    def __init__(self, name: str, batches: Iterator[Any], parent_key: str | None):
+    def __init__(self, name: str, batches: Iterator[ArrowRows], parent_key: str | None):
         self._name, self._batches, self._parent_key = name, batches, parent_key
         self._kept: Any = None
         self.taken = 0
 
-    def next_batch(self) -> Any:
+    def next_batch(self) -> ArrowRows:
         """Return the next rows; None at the end."""
         if self._kept is not None:
             kept, self._kept = self._kept, None
@@ -74,7 +75,7 @@ class _Rows:
                 return batch
         return None
 
-    def take(self, keys: Any) -> tuple[Any, Int64s]:
+    def take(self, keys: ArrowArray) -> tuple[Any, Int64s]:
         """Return the next rows as long as they belong to rows with these keys, and to which of them."""
         found: list[Any] = []
         places: list[Int64s] = []

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Any
 
 import numpy as np
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.digests import digest_texts
 from tessaron.core.base.paths import Origin
 from tessaron.core.base.text_lane import TextLane
@@ -18,7 +18,7 @@ from tessaron.core.tape.tape import Mark, Tape
 _NAMES_OF_RECORDS = np.uint64(0x9E37_79B9_7F4A_7C15)
 
 
-def digests_of(tape: Tape, exact: bool, keys: Any = None) -> Words:
+def digests_of(tape: Tape, exact: bool, keys: ArrowArray = None) -> Words:
     """Return one word for all that stands in each record.
 
     Where the passes are not compiled, `record_digests` does the same on columns, by other words.

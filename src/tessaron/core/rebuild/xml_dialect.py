@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.paths import MARKUP, TEXT_STEP
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE
@@ -40,7 +41,7 @@ class XmlDialect:
     def __init__(self, record_name: str):
         self._record_name = record_name
 
-    def value(self, values: Any, form: WrittenAs, instead: Any) -> Any:
+    def value(self, values: ArrowArray, form: WrittenAs, instead: ArrowArray) -> ArrowArray:
         """Return the values of a column as text of XML; `instead` is what the rest says, or None."""
         texts = texts_of(values, form.type, form.written, form.words)
         if form.type.name == "double":
@@ -49,7 +50,7 @@ class XmlDialect:
             texts = pc.coalesce(_unquoted(instead), texts)
         return texts if form.type.name == "xml" else _replaced(texts, _IN_TEXT)
 
-    def hollow(self, name: str, tokens: Any) -> Any:
+    def hollow(self, name: str, tokens: ArrowArray) -> ArrowArray:
         """Return empty elements, and such as say that they are nil, given as JSON."""
         if name.startswith(_ATTRIBUTE):
             return pa.nulls(len(tokens), pa.large_string())
@@ -59,7 +60,7 @@ class XmlDialect:
         made = pc.if_else(pc.equal(tokens, "null"), text(f"<{shown}{_NIL}/>"), text(f"<{shown}/>"))
         return pc.if_else(tokens.is_valid(), made, text_null())
 
-    def told(self, tokens: Any) -> Any:
+    def told(self, tokens: ArrowArray) -> ArrowArray:
         """Return scalars that only the rest of the rows tells of, given as JSON."""
         return _replaced(_unquoted(tokens), _IN_TEXT)
 
@@ -68,7 +69,9 @@ class XmlDialect:
         names = [step for step in places.table.rows if isinstance(step, str)]
         return names[-1] if names else MARKUP + self._record_name
 
-    def made(self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: Any) -> Any:
+    def made(
+        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+    ) -> ArrowArray:
         """Return what stands at a place: an attribute, a text, or an element with all that is in it."""
         if name == TEXT_STEP:
             return value if value is not None else pa.nulls(row_count, pa.large_string())
@@ -96,15 +99,15 @@ class XmlDialect:
         )
         return pc.replace_with_mask(made, order.is_valid(), again)
 
-    def array(self, values: Any, above: Int64s, row_count: int) -> Any:
+    def array(self, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the elements that stand below it, side by side."""
         return grouped(values, above, row_count, "", "", APART)
 
-    def dictionary(self, keys: Any, values: Any, above: Int64s, row_count: int) -> Any:
+    def dictionary(self, keys: ArrowArray, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the elements below it."""
         return self.array(values, above, row_count)
 
-    def row(self, places: TablePlaces, made: Any, names: Any = None) -> Any:
+    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
         """Return rows; where nothing stands in them as empty elements. `names` are those of the elements."""
         name = self.row_name(places).removeprefix(MARKUP)
         made = pc.fill_null(made, f"<{name}/>")
@@ -124,7 +127,7 @@ def _with_nil(
     return attributes, content
 
 
-def _renamed(elements: Any, name: str, names: Any) -> Any:
+def _renamed(elements: Any, name: str, names: Any) -> ArrowArray:
     """Return elements of one name with others, null where they keep their own."""
     names = pc.fill_null(pc.cast(names, pa.large_string()), name)
     ends = text(f"</{name}>")
@@ -135,7 +138,7 @@ def _renamed(elements: Any, name: str, names: Any) -> Any:
     return pc.binary_join_element_wise(text("<"), names, content, closing, text(""))
 
 
-def _written_out(texts: Any) -> Any:
+def _written_out(texts: ArrowArray) -> ArrowArray:
     """Return doubles without exponents, and negative zeros with a fraction: else they are no numbers here."""
     odd = pc.match_substring_regex(texts, "e|^-0$")
     if not pc.any(odd).as_py():
@@ -148,14 +151,14 @@ def _plainly(text: str) -> str:
     return "-0.0" if text == "-0" else format(Decimal(text), "f")
 
 
-def _replaced(texts: Any, pairs: tuple[tuple[str, str], ...]) -> Any:
+def _replaced(texts: ArrowArray, pairs: tuple[tuple[str, str], ...]) -> ArrowRows:
     for plain, escaped in pairs:
         if pc.any(pc.match_substring(texts, plain)).as_py():
             texts = pc.replace_substring(texts, plain, escaped)
     return texts
 
 
-def _attribute(name: str, value: Any, row_count: int) -> Any:
+def _attribute(name: str, value: Any, row_count: int) -> ArrowArray:
     if value is None:
         return pa.nulls(row_count, pa.large_string())
     return pc.binary_join_element_wise(
@@ -163,7 +166,7 @@ def _attribute(name: str, value: Any, row_count: int) -> Any:
     )
 
 
-def _element(name: str, attributes: list[Any], content: list[Any], row_count: int) -> Any:
+def _element(name: str, attributes: list[Any], content: list[Any], row_count: int) -> ArrowArray:
     if not attributes and not content:
         return pa.nulls(row_count, pa.large_string())
     there = None
@@ -193,7 +196,7 @@ def _escaped(uri: str) -> str:
     return uri.replace("&", "&amp;").replace("<", "&lt;").replace('"', "&quot;")
 
 
-def _unquoted(tokens: Any) -> Any:
+def _unquoted(tokens: ArrowArray) -> ArrowArray:
     """Return strings of JSON as texts; what is another scalar as it is written."""
     encoded = tokens.dictionary_encode()
     plain = [json.loads(each) if each.startswith('"') else each for each in encoded.dictionary.to_pylist()]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT
 
 _MOST_FEATURES = 200_000
@@ -29,7 +29,7 @@ class Choice:
     _first: dict[int, Any] = field(default_factory=dict)
     _rare: dict[int, tuple[Any, list[int]]] = field(default_factory=dict)
 
-    def take(self, record: Any) -> None:
+    def take(self, record: Parsed) -> None:
         """Look at the next record."""
         number = self.seen
         self.seen += 1
@@ -50,7 +50,7 @@ class Choice:
                 taken.setdefault(number, record)
         return [taken[number] for number in sorted(taken)]
 
-    def _new_features(self, record: Any) -> list[int]:
+    def _new_features(self, record: Parsed) -> list[int]:
         """Return the paths and kinds that no record had before."""
         new: list[int] = []
         known = self._known

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from tessaron.core.base.json_text import json_text
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, ENTRY
 from tessaron.core.shape.shape import ShapeNode
 
@@ -40,7 +40,7 @@ class Mask:
     _made: dict[str, str] = field(default_factory=dict)
     _taken: set[str] = field(default_factory=set)
 
-    def value(self, value: Any, shape: ShapeNode | None = None) -> Any:
+    def value(self, value: Parsed, shape: ShapeNode | None = None) -> Any:
         """Return a parsed value with all scalars replaced, but for true, false and null.
 
         Args:
@@ -66,7 +66,7 @@ class Mask:
                 container[key] = self.scalar(item)
         return holder[0]
 
-    def scalar(self, value: Any) -> Any:
+    def scalar(self, value: Parsed) -> Any:
         """Return the replacement of a scalar, of the same kind."""
         if isinstance(value, bool) or value is None:
             return value

@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.digests import digest_texts, hex_of
 from tessaron.core.base.json_text import quoted_text
 from tessaron.core.base.kinds import Kind
@@ -40,7 +40,7 @@ _NO_ROWS: Int64s = np.empty(0, np.int64)
 _NO_TEXTS = pa.array([], pa.large_string())
 
 
-def all_fitted(values: Any) -> Fitted:
+def all_fitted(values: ArrowArray) -> Fitted:
     """Return a column whose values all fit."""
     return Fitted(values, _NO_ROWS, _NO_TEXTS)
 
@@ -100,7 +100,7 @@ def _pieces(node: Node, target: ColumnType, plan: ColumnPlan) -> list[_Piece]:
     return found
 
 
-def _text_piece(lane: TextLane, rows: Any, target: ColumnType, plan: ColumnPlan) -> _Piece:
+def _text_piece(lane: TextLane, rows: ArrowRows, target: ColumnType, plan: ColumnPlan) -> _Piece:
     texts = lane.compact().to_arrow()
     if plan.cleaning.changes_texts:
         texts = clean_texts(texts, plan.cleaning)
@@ -111,14 +111,14 @@ def _text_piece(lane: TextLane, rows: Any, target: ColumnType, plan: ColumnPlan)
     return _piece(made, bad, rows, texts)
 
 
-def _piece(values: Any, bad: Any, rows: Any, written: Any) -> _Piece:
+def _piece(values: ArrowArray, bad: ArrowArray, rows: ArrowRows, written: Any) -> _Piece:
     if not bad.any():
         return _Piece(values, rows, bad, _NO_TEXTS)
     texts = written.filter(array_of(np.asarray(bad))).cast(pa.large_string())
     return _Piece(values, rows, bad, texts)
 
 
-def clean_texts(texts: Any, cleaning: Cleaning) -> Any:
+def clean_texts(texts: ArrowArray, cleaning: Cleaning) -> ArrowArray:
     """Return texts trimmed, with those that mean null as null, in their case, and replaced; in this order."""
     if cleaning.trim:
         texts = pc.utf8_trim_whitespace(texts)
@@ -134,7 +134,7 @@ def clean_texts(texts: Any, cleaning: Cleaning) -> Any:
     return texts
 
 
-def mask_values(values: Any, plan: ColumnPlan, secret: bytes) -> Any:
+def mask_values(values: ArrowArray, plan: ColumnPlan, secret: bytes) -> ArrowArray:
     """Return texts masked as the column says: one text for all, or a digest that joins still work on."""
     if plan.mask == "constant":
         shown = pa.scalar(plan.mask_text, pa.large_string())
@@ -147,7 +147,7 @@ def mask_values(values: Any, plan: ColumnPlan, secret: bytes) -> Any:
     return values
 
 
-def json_of_scalars(node: Node | None, row_count: int) -> Any:
+def json_of_scalars(node: Node | None, row_count: int) -> ArrowArray:
     """Return the texts at a node as JSON, a value for each row; null where there is none."""
     if node is None or not len(node.texts):
         return pa.nulls(row_count, pa.large_string())

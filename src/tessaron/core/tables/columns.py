@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, array_of
 from tessaron.core.base.errors import Code
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Origin, Path, is_markup
@@ -76,7 +76,7 @@ class Columns:
         self._kept: dict[str, Bools] = {}
         self._unfiltered: dict[str, Bools] = {}
 
-    def values(self, table: str, name: str) -> Any:
+    def values(self, table: str, name: str) -> ArrowArray:
         """Return a column as an Arrow array, with a value for each row of the table's level."""
         key = (table, name)
         if key not in self._values:
@@ -150,7 +150,7 @@ class Columns:
             )
         return self._own_keeps[table.name]
 
-    def _evaluate(self, tree: Typed, table: str, column: str, text: str, level: Path) -> Any:
+    def _evaluate(self, tree: Typed, table: str, column: str, text: str, level: Path) -> ArrowArray:
         values, failures = self._calculate(self, tree, level)
         outcome = self._plans[(table, column)].misfit if (table, column) in self._plans else "value"
         for code, rows in failures.items():
@@ -160,7 +160,7 @@ class Columns:
             )
         return values
 
-    def _work_out(self, plan: ColumnPlan) -> Any:
+    def _work_out(self, plan: ColumnPlan) -> ArrowArray:
         level = self._tables[plan.table].level
         if plan.value is not None:
             values = self._evaluate(plan.value, plan.table, plan.name, plan.text, level)
@@ -176,7 +176,7 @@ class Columns:
             self._check(values, plan, level)
         return mask_values(values, plan, self.plan.secret)
 
-    def _in_type(self, values: Any, kind: Any, plan: ColumnPlan, level: Path) -> Any:
+    def _in_type(self, values: ArrowArray, kind: Any, plan: ColumnPlan, level: Path) -> ArrowArray:
         if values.type == plan.type.arrow_type() and kind.name == plan.type.name:
             return values
         from tessaron.core.expressions.evaluation import convert
@@ -188,7 +188,7 @@ class Columns:
             self._misfits(plan, level, rows, texts)
         return made
 
-    def _misfits(self, plan: ColumnPlan, level: Path, rows: Int64s, texts: Any) -> None:
+    def _misfits(self, plan: ColumnPlan, level: Path, rows: Int64s, texts: ArrowArray) -> None:
         if len(rows):
             target = plan.value_type
             reason = partial(_misfit, str(target), texts, plan)
@@ -196,7 +196,7 @@ class Columns:
                 Problem(Code.MISFIT, plan.table, plan.name, plan.text, level, rows, plan.misfit, reason)
             )
 
-    def _from_source(self, plan: ColumnPlan, level: Path) -> Any:
+    def _from_source(self, plan: ColumnPlan, level: Path) -> ArrowArray:
         assert plan.source is not None
         source = plan.source
         is_below = len(source.level) > len(level)
@@ -259,7 +259,7 @@ class Columns:
             chosen = here if chosen is None else chosen & here
         return chosen
 
-    def _folded(self, plan: ColumnPlan, values: Any, level: Path) -> Any:
+    def _folded(self, plan: ColumnPlan, values: ArrowArray, level: Path) -> ArrowArray:
         # Most layouts fold nothing.
         from tessaron.core.expressions.folding import FoldOverflowError, fold, folded_type
 
@@ -289,7 +289,7 @@ class Columns:
         kind = folded_type("first" if name == "nth" else name, inner)
         return self._in_type(made, kind or plan.type, plan, level)
 
-    def _count(self, source: Source, level: Path) -> Any:
+    def _count(self, source: Source, level: Path) -> ArrowArray:
         """Count elements, or the values of a field of them."""
         rows = np.ones(self.levels.row_count(source.level), np.bool_)
         if source.path != source.level:
@@ -303,7 +303,7 @@ class Columns:
         above = self.levels.rows_up(source.level, level)[rows]
         return pa.array(np.bincount(above, minlength=self.levels.row_count(level)).astype(np.int64))
 
-    def _check(self, values: Any, plan: ColumnPlan, level: Path) -> None:
+    def _check(self, values: ArrowArray, plan: ColumnPlan, level: Path) -> None:
         from tessaron.core.tables.conditions import CONDITIONS, failure
 
         for code, reason, test in CONDITIONS:
@@ -342,7 +342,7 @@ def _constant(reason: str, index: int) -> str:
     return reason
 
 
-def _misfit(target: str, texts: Any, plan: ColumnPlan, index: int) -> str:
+def _misfit(target: str, texts: ArrowArray, plan: ColumnPlan, index: int) -> str:
     value = "a value (masked)" if plan.mask else shown_value(texts[index].as_py())
     return f"expected {target}{_how(plan.spelling)}, got {value}"
 

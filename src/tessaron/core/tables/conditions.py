@@ -8,13 +8,14 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code
 from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.query.iregexp_columns import match_pattern
 from tessaron.core.tables.problems import shown_value
 
 
-def failure(reason: Callable[[ColumnPlan], str], values: Any, plan: ColumnPlan, index: int) -> str:
+def failure(reason: Callable[[ColumnPlan], str], values: ArrowArray, plan: ColumnPlan, index: int) -> str:
     """Return the words for a value, at an index of `values`, that does not keep a condition."""
     value = values[index].as_py()
     if value is None:
@@ -22,28 +23,28 @@ def failure(reason: Callable[[ColumnPlan], str], values: Any, plan: ColumnPlan, 
     return f"{reason(plan)}, got {'a value (masked)' if plan.mask else shown_value(value)}"
 
 
-def _missing(values: Any, plan: ColumnPlan) -> Any:
+def _missing(values: ArrowArray, plan: ColumnPlan) -> ArrowArray:
     return pc.is_null(values) if plan.conditions.required else None
 
 
-def _not_allowed(values: Any, plan: ColumnPlan) -> Any:
+def _not_allowed(values: ArrowArray, plan: ColumnPlan) -> ArrowArray:
     if plan.conditions.allowed is None:
         return None
     known = pc.is_in(values, pa.array(plan.conditions.allowed, values.type))
     return pc.and_(pc.is_valid(values), pc.invert(known))
 
 
-def _too_small(values: Any, plan: ColumnPlan) -> Any:
+def _too_small(values: ArrowArray, plan: ColumnPlan) -> ArrowArray:
     least = plan.conditions.least
     return None if least is None else pc.less(values, pa.scalar(least, values.type))
 
 
-def _too_large(values: Any, plan: ColumnPlan) -> Any:
+def _too_large(values: ArrowArray, plan: ColumnPlan) -> ArrowArray:
     most = plan.conditions.most
     return None if most is None else pc.greater(values, pa.scalar(most, values.type))
 
 
-def _not_matching(values: Any, plan: ColumnPlan) -> Any:
+def _not_matching(values: ArrowArray, plan: ColumnPlan) -> ArrowArray:
     pattern = plan.conditions.pattern
     if pattern is None:
         return None

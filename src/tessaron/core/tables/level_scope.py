@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.tables.columns import Columns
@@ -25,7 +24,7 @@ class LevelScope:
         self._rows = rows
         self.row_count = columns.levels.row_count(level) if rows is None else len(rows)
 
-    def column(self, table: str, name: str) -> Any:
+    def column(self, table: str, name: str) -> ArrowArray:
         """Return a column of this level or one above, a value for each row here."""
         values = self._columns.values(table, name)
         level = self._columns.plan.table(table).level

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.plan.plan import LayingPlan
@@ -27,7 +27,7 @@ class RowNumbers:
 
     rows: dict[str, int] = field(default_factory=dict)
 
-    def number(self, batches: Mapping[str, Any], tables: TableSet) -> dict[str, Any]:
+    def number(self, batches: Mapping[str, ArrowRows], tables: TableSet) -> dict[str, Any]:
         """Return the rows of the next chunk with keys that go on after those before.
 
         Args:
@@ -39,7 +39,7 @@ class RowNumbers:
             self.rows[name] = self.rows.get(name, 0) + batch.num_rows
         return numbered
 
-    def _numbered(self, batch: Any, table: Table) -> Any:
+    def _numbered(self, batch: ArrowRows, table: Table) -> ArrowRows:
         if table.key_type == "text":
             return batch
         for column, others in _references(table):
@@ -50,7 +50,7 @@ class RowNumbers:
                 batch = _replaced(batch, column, _plus(batch.column(column), count))
         return batch
 
-    def _plus_by_place(self, batch: Any, column: str, table: Table) -> Any:
+    def _plus_by_place(self, batch: ArrowRows, column: str, table: Table) -> ArrowRows:
         keys = batch.column(column)
         before = np.zeros(batch.num_rows, np.int64)
         for parent, rows in rows_by_parent(batch, table):
@@ -72,7 +72,7 @@ def _references(table: Table) -> Iterator[tuple[str, list[str]]]:
             yield column, known
 
 
-def rows_by_parent(batch: Any, table: Table) -> Iterator[tuple[str, Bools]]:
+def rows_by_parent(batch: ArrowRows, table: Table) -> Iterator[tuple[str, Bools]]:
     """Yield the tables that rows of a shared table belong to, each with a mask of those rows."""
     spelled = pa.array([place.path for place in table.places], pa.large_string())
     numbers = pc.index_in(batch.column(str(table.place_key)), spelled).fill_null(len(table.places)).to_numpy()
@@ -84,12 +84,12 @@ def rows_by_parent(batch: Any, table: Table) -> Iterator[tuple[str, Bools]]:
         yield parent, of_row == number
 
 
-def _replaced(batch: Any, column: str, values: Any) -> Any:
+def _replaced(batch: ArrowRows, column: str, values: ArrowArray) -> ArrowRows:
     index = batch.schema.get_field_index(column)
     return batch.set_column(index, batch.schema.field(index), values)
 
 
-def _plus(keys: Any, before: int) -> Any:
+def _plus(keys: ArrowArray, before: int) -> ArrowRows:
     if keys.null_count:
         return pc.add(keys, before)
     return array_of(keys.to_numpy() + before)
@@ -110,7 +110,7 @@ def renumber(laid: Laid, plan: LayingPlan, dropped: Bools) -> Laid:
     return replace(laid, batches=batches)
 
 
-def with_numbers(batch: Any, table: Table, numbers: Mapping[str, Int64s]) -> Any:
+def with_numbers(batch: ArrowRows, table: Table, numbers: Mapping[str, Int64s]) -> ArrowRows:
     """Return a batch in which the keys of rows of some tables, counted from 1, are others.
 
     Args:

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.digest_keys import digest_of_columns, places_among, salt_of
 from tessaron.core.base.digests import Digests, digest_texts, digest_words, hex_of
 from tessaron.core.base.paths import Origin
@@ -38,7 +38,7 @@ class RowBatches:
         """Return the record of each row of a table."""
         return self.rows(table).at(())
 
-    def batch(self, table: TablePlan) -> Any:
+    def batch(self, table: TablePlan) -> ArrowRows:
         """Return the rows of a table as a record batch, keys first."""
         written, rows = table.table, self.rows(table)
         assert written is not None
@@ -68,7 +68,7 @@ class RowBatches:
             keys.append(rows.take(array_of(ordinals), table.level))
         return keys
 
-    def _own_keys(self, table: TablePlan, rows: RowSet) -> Any:
+    def _own_keys(self, table: TablePlan, rows: RowSet) -> ArrowArray:
         if not self._columns.plan.has_digest_keys:
             return array_of(np.arange(1, rows.count + 1, dtype=np.int64))
         if rows.is_plain:
@@ -78,7 +78,7 @@ class RowBatches:
         places = places_among(rows.at(()))
         return hex_of(digest_words([record[:, 0], record[:, 1], salt, places]))
 
-    def _keys_at(self, table: TablePlan, level_rows: Int64s) -> Any:
+    def _keys_at(self, table: TablePlan, level_rows: Int64s) -> ArrowArray:
         """Return the keys of rows of a table, given as rows of its level, -1 for none."""
         kept, count = self.rows(table).at(table.level), self._levels.row_count(table.level)
         if len(kept) == count:

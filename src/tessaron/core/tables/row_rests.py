@@ -16,6 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.kinds import LANE_OF_KIND, SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Origin, Path, format_path, is_markup, is_markup_step, kept_name
 from tessaron.core.base.surrogates import has_half
@@ -177,7 +178,7 @@ class _Finder:
             parts += list(self._hollow(branch, path))
         return _in_order(parts) if any(len(rows) for rows, _ in parts) else None
 
-    def _hollow(self, branch: Branch, path: Path) -> Iterable[tuple[Int64s, Any]]:
+    def _hollow(self, branch: Branch, path: Path) -> Iterable[tuple[Int64s, ArrowArray]]:
         """Yield the rows where null, an empty object or an empty array stands, with what it is."""
         node = branch.node
         present = node.rows_present()
@@ -232,11 +233,13 @@ def _folded_rows(level: Branch, path: Path) -> Int64s:
     return np.empty(0, np.int64)
 
 
-def _repeated(shown: str, count: int) -> Any:
+def _repeated(shown: str, count: int) -> ArrowArray:
     return pa.repeat(text(shown), count)
 
 
-def _odd_values(node: Node, form: WrittenAs, exact: bool, in_markup: bool) -> Iterable[tuple[Int64s, Any]]:
+def _odd_values(
+    node: Node, form: WrittenAs, exact: bool, in_markup: bool
+) -> Iterable[tuple[Int64s, ArrowArray]]:
     """Yield the rows, and values as JSON, of the scalars that a column does not give back."""
     present = node.rows_present()
     for lane, kinds in _KINDS_OF_LANE.items():
@@ -253,7 +256,7 @@ def _odd_values(node: Node, form: WrittenAs, exact: bool, in_markup: bool) -> It
             yield present[places][odd].astype(np.int64), tokens
 
 
-def _empty_elements(node: Node) -> Iterable[tuple[Int64s, Any]]:
+def _empty_elements(node: Node) -> Iterable[tuple[Int64s, ArrowArray]]:
     """Yield the rows of empty elements of XML: where records stood, that no column tells of, is one."""
     empty = node.texts.byte_lengths == 0
     if empty.any():
@@ -289,7 +292,7 @@ _KINDS_OF_LANE = {
 }
 
 
-def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> Any:
+def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> ArrowArray:
     """Return the values of a lane as JSON; in XML all are texts."""
     if lane == "texts":
         return (quoted_told if exact and not is_markup else quoted)(node.texts.to_arrow())

@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 from itertools import pairwise
-from typing import Any
 
 import numpy as np
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.plan.plan import TablePlan
@@ -111,7 +110,7 @@ class RowSet:
             return self._levels.rows_up(self._level, level)[self._base]
         return self._at[level]
 
-    def take(self, values: Any, level: Path) -> Any:
+    def take(self, values: ArrowArray, level: Path) -> ArrowRows:
         """Return a column of a level, with its value, or null, for each row."""
         rows = self.at(level)
         if self.is_plain and level == self._level and len(rows) == len(values):

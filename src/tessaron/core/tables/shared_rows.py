@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.layout.table_set import Table, written_column
 from tessaron.core.plan.plan import LayingPlan
@@ -55,7 +55,7 @@ def _order(members: Sequence[Table], records: Mapping[str, Int64s]) -> Int64s:
 
 
 def _numbers(
-    shared: Mapping[str, Sequence[Table]], orders: Mapping[str, Int64s], batches: Mapping[str, Any]
+    shared: Mapping[str, Sequence[Table]], orders: Mapping[str, Int64s], batches: Mapping[str, ArrowRows]
 ) -> dict[str, Int64s]:
     """Return for each member the number that each of its rows has in the shared table, from 1."""
     found: dict[str, Int64s] = {}
@@ -70,7 +70,7 @@ def _numbers(
     return found
 
 
-def _joined(parts: Sequence[Any], table: Table, order: Int64s) -> Any:
+def _joined(parts: Sequence[Any], table: Table, order: Int64s) -> ArrowArray:
     filled = [each for each in parts if each.num_rows] or list(parts[:1])
     rows = pa.Table.from_batches(filled)
     if table.places:

@@ -10,6 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.kinds import LANE_OF_KIND, Kind
 from tessaron.core.base.paths import Each, Origin, Step
 from tessaron.core.base.text_lane import EMPTY_TEXTS, Int32s, TextLane
@@ -194,7 +195,7 @@ def merge_own(node: Node, parts: list[Part]) -> Node:
     return merged
 
 
-def _at(values: Any, indices: Any) -> Any:
+def _at(values: ArrowArray, indices: Any) -> Any:
     """Return the values at `indices`; all of them for None."""
     return values if indices is None else values[indices]
 
@@ -209,7 +210,7 @@ def _chosen_of_lane(node: Node, lane: str, kinds_of_lane: tuple[Kind, ...], at: 
     return take(values, number[at[in_lane[at]]])
 
 
-def _in_order(values: Any, kinds: Any, kinds_of_lane: tuple[Kind, ...], order: Any) -> Any:
+def _in_order(values: ArrowArray, kinds: Any, kinds_of_lane: tuple[Kind, ...], order: ArrowArray) -> Any:
     """Return the values of a lane in the new order of the occurrences; `kinds` stand in the old one."""
     if order is None:
         return values
@@ -260,7 +261,7 @@ def filled_rows(branch: Branch, kind: Kind) -> npt.NDArray[np.bool_]:
     return found
 
 
-def take(values: Any, indices: npt.NDArray[Any]) -> Any:
+def take(values: ArrowArray, indices: npt.NDArray[Any]) -> Any:
     """Return the values of a lane at `indices`, in that order."""
     if len(indices) == len(values) and (len(indices) == 0 or (np.diff(indices) == 1).all()):
         return values

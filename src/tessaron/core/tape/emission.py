@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import MARKUP, Origin, Path
 from tessaron.core.base.text_lane import EMPTY_TEXTS, Int32s, Int64s, TextLane
@@ -151,7 +152,7 @@ def _nodes_of(lanes: dict[str, Any], form: Form) -> tuple[list[Node], list[Passe
 
 
 def _known(
-    place: int, row_count: int, values: dict[str, Any], ways: dict[int, str], is_recursive: bool
+    place: int, row_count: int, values: dict[str, ArrowArray], ways: dict[int, str], is_recursive: bool
 ) -> list[Node]:
     """Return the nodes of what is known of the rows of a node besides their values."""
     found = []

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowRows, array_of
 from tessaron.core.base.kinds import Kind
 from tessaron.core.tape.fragment import Node
 
@@ -31,7 +31,7 @@ def places_of(node: Node, kinds: tuple[Kind, ...]) -> Any:
     return np.flatnonzero(found)
 
 
-def at_rows(values: pa.Array, rows: Any, row_count: int) -> pa.Array:
+def at_rows(values: pa.Array, rows: ArrowRows, row_count: int) -> pa.Array:
     """Return an array of `row_count` with `values[i]` at row `rows[i]`, and null elsewhere."""
     source = np.full(row_count, -1, np.int64)
     source[rows] = np.arange(len(values))

@@ -8,6 +8,8 @@ from typing import Any
 
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowType
+
 CODES = {
     "boolean": 0, "integer": 1, "decimal": 2, "double": 3, "text": 4, "date": 5, "time": 6, "timestamp": 7,
     "timestamp_tz": 8, "uuid": 9,
@@ -64,7 +66,7 @@ def arrays_of(made: Sequence[_Made | None], wanted: Sequence[WantedColumn]) -> l
     ]
 
 
-def _array_of(made: _Made, arrow_type: Any) -> Any:
+def _array_of(made: _Made, arrow_type: ArrowType) -> Any:
     rows, valid, there, cells, data = made
     buffers = [None if there is None else pa.py_buffer(there), pa.py_buffer(cells)]
     if data is not None:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from difflib import get_close_matches
-from typing import Any, Literal, get_args
+from typing import Literal, get_args
 
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray, ArrowType
 from tessaron.core.base.visible import in_quotes
 
 TypeName = Literal[
@@ -52,7 +53,7 @@ class ColumnType:
         """Return how a layout spells the type, digits of the second included: `timestamp(3)`."""
         return f"{self.name}({self.second_digits})" if self.second_digits else str(self)
 
-    def arrow_type(self) -> Any:
+    def arrow_type(self) -> ArrowType:
         """Return the Arrow type that holds the column (Parquet keeps it)."""
         match self.name:
             case "decimal":
@@ -131,7 +132,7 @@ def _parse_decimal(precision: int | None, scale: int | None) -> ColumnType:
     return ColumnType("decimal", precision, scale or 0)
 
 
-def in_shown_unit(values: Any, column_type: ColumnType) -> Any:
+def in_shown_unit(values: ArrowArray, column_type: ColumnType) -> ArrowArray:
     """Return an Arrow array of times in a unit that prints as few digits of the second as the type has.
 
     Digits come in steps of three; arrays of other types are returned as they are.

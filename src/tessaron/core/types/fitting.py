@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.text_lane import Bools, Int64s, TextLane
 from tessaron.core.types.column_types import DECIMAL_DIGITS, DOUBLE_SAFE_INTEGER, ColumnType
 from tessaron.core.types.date_formats import read_formatted
@@ -55,7 +56,7 @@ class Spelling:
 PLAIN = Spelling()
 
 
-def fit_texts(texts: Any, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
+def fit_texts(texts: ArrowArray, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[ArrowArray, Bools]:
     """Return texts in a type, null where one does not fit, and which of them do not.
 
     Args:
@@ -73,7 +74,7 @@ def fits_type(text: str, target: ColumnType) -> bool:
     return not fit_texts(pa.array([text], pa.large_string()), target)[1][0]
 
 
-def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
+def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[ArrowArray, Bools]:
     """Return 64-bit integers in a type, null where one does not fit, and which of them do not."""
     none = np.zeros(len(values), np.bool_)
     if target.name == "integer":
@@ -90,7 +91,9 @@ def fit_integers(values: Int64s, target: ColumnType, spelling: Spelling = PLAIN)
     return fit_texts(pa.array(values).cast(pa.large_string()), target, spelling)
 
 
-def fit_numbers(digits: Any, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
+def fit_numbers(
+    digits: ArrowArray, target: ColumnType, spelling: Spelling = PLAIN
+) -> tuple[ArrowArray, Bools]:
     """Return numbers of JSON, given as their texts, in a type, and which of them do not fit."""
     if target.name in ("decimal", "double"):
         try:
@@ -102,7 +105,7 @@ def fit_numbers(digits: Any, target: ColumnType, spelling: Spelling = PLAIN) -> 
     return fit_texts(digits, target, Spelling(unit=spelling.unit, words=spelling.words))
 
 
-def fit_booleans(values: Bools, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[Any, Bools]:
+def fit_booleans(values: Bools, target: ColumnType, spelling: Spelling = PLAIN) -> tuple[ArrowArray, Bools]:
     """Return booleans in a type, null where one does not fit, and which of them do not."""
     none = np.zeros(len(values), np.bool_)
     if target.name == "boolean":
@@ -112,26 +115,26 @@ def fit_booleans(values: Bools, target: ColumnType, spelling: Spelling = PLAIN) 
     return pa.nulls(len(values), target.arrow_type()), ~none
 
 
-def _masked(values: Any, bad: Bools) -> Any:
+def _masked(values: ArrowArray, bad: Bools) -> ArrowArray:
     return pc.if_else(pa.array(bad), pa.scalar(None, values.type), values) if bad.any() else values
 
 
-def _as_is(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _as_is(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     return texts, np.zeros(len(texts), np.bool_)
 
 
-def _matching(texts: Any, pattern: str) -> Bools:
+def _matching(texts: ArrowArray, pattern: str) -> Bools:
     found = pc.match_substring_regex(texts, pattern)
     return np.asarray(found.to_numpy(zero_copy_only=False))
 
 
-def _cast_matching(texts: Any, pattern: str, target: Any) -> tuple[Any, Bools]:
+def _cast_matching(texts: ArrowArray, pattern: str, target: Any) -> tuple[ArrowArray, Bools]:
     fits = _matching(texts, pattern)
     chosen = texts if fits.all() else pc.if_else(pa.array(fits), texts, pa.scalar(None, pa.large_string()))
     return chosen.cast(target), ~fits
 
 
-def _plain_numbers(texts: Any, spelling: Spelling) -> Any:
+def _plain_numbers(texts: ArrowArray, spelling: Spelling) -> ArrowArray:
     """Return number texts with a point before the fraction and nothing between the digits."""
     if spelling.grouping:
         sign, point = re.escape(spelling.grouping), re.escape(spelling.decimal)
@@ -145,7 +148,7 @@ def _plain_numbers(texts: Any, spelling: Spelling) -> Any:
     return pc.replace_substring_regex(texts, r"^\+([0-9.])", r"\1")
 
 
-def _to_integer(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_integer(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     texts = _plain_numbers(texts, spelling)
     texts = pc.replace_substring_regex(texts, r"^(-?)0+([0-9])", r"\1\2")
     whole = pc.replace_substring_regex(texts, r"^(-?[0-9]+)\.0+$", r"\1")
@@ -157,7 +160,7 @@ def _to_integer(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
     return _masked(values, too_large).cast(pa.int64()), bad | too_large
 
 
-def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_decimal(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     texts = _plain_numbers(texts, spelling)
     texts = without_exponents(texts)
     texts = pc.replace_substring_regex(texts, r"^(-?)\.([0-9])", r"\10.\2")
@@ -170,7 +173,7 @@ def _to_decimal(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any
     return chosen.cast(target.arrow_type()), ~fits
 
 
-def without_exponents(texts: Any) -> Any:
+def without_exponents(texts: ArrowArray) -> ArrowArray:
     """Return number texts written out, where one has an exponent that a decimal can have; those are few."""
     texts = pc.replace_substring_regex(texts, r"^(-?0(\.0+)?)[eE][+-]?[0-9]+$", r"\1")
     has = _matching(texts, r"^-?([0-9]+(\.[0-9]+)?|\.[0-9]+)[eE][+-]?[0-9]{1,3}$")
@@ -187,7 +190,7 @@ def without_exponents(texts: Any) -> Any:
     return pa.array(made, pa.large_string())
 
 
-def _to_double(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_double(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     texts = _plain_numbers(texts, spelling)
     pattern = r"^-?([0-9]+(\.[0-9]*)?|\.[0-9]+)([eE][+-]?[0-9]+)?$"
     values, bad = _cast_matching(texts, pattern, pa.float64())
@@ -200,7 +203,7 @@ def _to_double(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any,
     return values, (bad | endless) & found.is_null().to_numpy(zero_copy_only=False)
 
 
-def _to_boolean(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_boolean(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     found = pc.index_in(texts, pa.array(boolean_words(spelling), pa.large_string()))
     bad = found.is_null().to_numpy(zero_copy_only=False)
     return pc.equal(pc.bit_wise_and(found, 1), 0), bad
@@ -212,12 +215,12 @@ def boolean_words(spelling: Spelling) -> tuple[str, ...]:
     return tuple(word for pair in pairs for word in pair)
 
 
-def _to_uuid(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_uuid(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     bad = ~_matching(texts, _UUID)
     return _masked(texts, bad), bad
 
 
-def _to_date(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_date(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     if spelling.unit is not None:
         return _texts_since_epoch(texts, target, spelling)
     if spelling.format is not None:
@@ -228,7 +231,7 @@ def _to_date(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, B
     return pa.array(days.astype(np.int32), mask=~fits).cast(pa.date32()), ~fits
 
 
-def _to_time(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_time(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     if spelling.format is not None:
         values, fits = read_formatted(texts, spelling.format)
         values = values % _DAY_MICROSECONDS
@@ -238,7 +241,7 @@ def _to_time(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, B
     return pa.array(values, mask=~fits).cast(target.arrow_type()), ~fits
 
 
-def _to_timestamp(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _to_timestamp(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     if spelling.unit is not None:
         return _texts_since_epoch(texts, target, spelling)
     unit = "us" if target.second_digits <= 6 else "ns"
@@ -257,7 +260,9 @@ def _to_timestamp(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[A
     return made.cast(target.arrow_type()), ~fits
 
 
-def _with_local(texts: Any, values: Int64s, fits: Bools, target: ColumnType, zone: str) -> tuple[Any, Bools]:
+def _with_local(
+    texts: ArrowArray, values: Int64s, fits: Bools, target: ColumnType, zone: str
+) -> tuple[ArrowArray, Bools]:
     """Read the texts without an offset as local times of a zone."""
     local, is_local = read_any(TextLane.of(texts), "timestamp", target.second_digits)
     unit = "us" if target.second_digits <= 6 else "ns"
@@ -267,7 +272,7 @@ def _with_local(texts: Any, values: Int64s, fits: Bools, target: ColumnType, zon
     return pc.coalesce(made, moved), ~fits & bad
 
 
-def _in_zone(local: Any, bad: Bools, zone: str, target: ColumnType) -> tuple[Any, Bools]:
+def _in_zone(local: Any, bad: Bools, zone: str, target: ColumnType) -> tuple[ArrowArray, Bools]:
     """Return local times of a zone as moments; one that the zone has not, or twice, does not fit."""
     try:
         made = pc.assume_timezone(local, zone)
@@ -279,7 +284,7 @@ def _in_zone(local: Any, bad: Bools, zone: str, target: ColumnType) -> tuple[Any
     return made.cast(target.arrow_type()), bad
 
 
-def _texts_since_epoch(texts: Any, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _texts_since_epoch(texts: ArrowArray, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     scaled = ColumnType("decimal", DECIMAL_DIGITS - 8, 9)
     exact, bad = _to_decimal(texts, scaled, spelling)
     factor = _UNIT_MICROSECONDS[spelling.unit or "s"] * (1000 if target.second_digits > 6 else 1)
@@ -292,14 +297,14 @@ def _texts_since_epoch(texts: Any, target: ColumnType, spelling: Spelling) -> tu
     return _moments(*_with_digits(_masked(numbers, kept).cast(pa.int64()), kept, target), target)
 
 
-def _since_epoch(values: Int64s, target: ColumnType, spelling: Spelling) -> tuple[Any, Bools]:
+def _since_epoch(values: Int64s, target: ColumnType, spelling: Spelling) -> tuple[ArrowArray, Bools]:
     factor = _UNIT_MICROSECONDS[spelling.unit or "s"] * (1000 if target.second_digits > 6 else 1)
     bad = np.abs(values.astype(np.float64)) * factor >= 2.0**62
     made = pa.array(np.where(bad, 0, values) * factor, mask=bad)
     return _moments(*_with_digits(made, bad, target), target)
 
 
-def _with_digits(values: Any, bad: Bools, target: ColumnType) -> tuple[Any, Bools]:
+def _with_digits(values: ArrowArray, bad: Bools, target: ColumnType) -> tuple[ArrowArray, Bools]:
     """Return moments without those that have more digits of the second than the type."""
     if target.name == "date":
         return values, bad
@@ -308,14 +313,14 @@ def _with_digits(values: Any, bad: Bools, target: ColumnType) -> tuple[Any, Bool
     return _masked(values, finer), bad | finer
 
 
-def _moments(values: Any, bad: Bools, target: ColumnType) -> tuple[Any, Bools]:
+def _moments(values: ArrowArray, bad: Bools, target: ColumnType) -> tuple[ArrowArray, Bools]:
     if target.name != "date":
         return values.cast(target.arrow_type()), bad
     days = np.floor_divide(values.fill_null(0).to_numpy(), _DAY_MICROSECONDS)
     return pa.array(days.astype(np.int32), mask=bad).cast(pa.date32()), bad
 
 
-def _integers_as_decimals(values: Int64s, target: ColumnType) -> tuple[Any, Bools]:
+def _integers_as_decimals(values: Int64s, target: ColumnType) -> tuple[ArrowArray, Bools]:
     whole = target.precision - target.scale
     bad = np.zeros(len(values), np.bool_)
     if whole < 19:

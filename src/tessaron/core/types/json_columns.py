@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowArray, array_of
 from tessaron.core.base.json_text import quoted_text
 from tessaron.core.base.paths import MARKUP, name_of_step
 from tessaron.core.base.surrogates import read_halves
@@ -21,12 +21,12 @@ _MOST_JOINED = 500
 """So many columns are joined at once; more are joined in steps."""
 
 
-def text(value: str) -> Any:
+def text(value: str) -> ArrowArray:
     """Return a text as an Arrow scalar of the type that all texts have here."""
     return pa.scalar(value, pa.large_string())
 
 
-def quoted(values: Any) -> Any:
+def quoted(values: ArrowArray) -> ArrowArray:
     """Return texts as strings of JSON (RFC 8259 section 7), null where they are."""
     if not len(values):
         return values
@@ -46,7 +46,7 @@ def quoted(values: Any) -> Any:
     return pc.binary_join_element_wise(text('"'), values, text('"'), text(""))
 
 
-def _may_need_escapes(values: Any) -> bool:
+def _may_need_escapes(values: ArrowArray) -> bool:
     """Say whether any byte of the texts, or of those beside them in memory, is one that strings escape."""
     data = values.buffers()[2]
     letters = np.frombuffer(b"" if data is None else data, np.uint8)
@@ -57,7 +57,7 @@ def _escape(found: re.Match[str]) -> str:
     return f"\\u{ord(found.group()):04x}"
 
 
-def quoted_told(values: Any) -> Any:
+def quoted_told(values: ArrowArray) -> ArrowArray:
     """Return texts of JSON whose half surrogates are told (see `surrogates`) as strings of JSON."""
     odd = looks_told(values) if len(values) else None
     made = quoted(values)
@@ -67,7 +67,7 @@ def quoted_told(values: Any) -> Any:
     return pc.replace_with_mask(made, odd, pa.array(told, pa.large_string()))
 
 
-def quoted_names(steps: Any) -> Any:
+def quoted_names(steps: Any) -> ArrowArray:
     """Return the names of members, given as the steps to them, as strings of JSON, null where they are."""
     if not pc.any(pc.match_substring(steps, MARKUP)).as_py():
         return quoted_told(steps)
@@ -79,7 +79,7 @@ BESIDE = MARKUP + "*"
 """Stands for the step to an object whose members stand beside those of the object it is in."""
 
 
-def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
+def objects(members: list[tuple[str, Any]], row_count: int) -> ArrowArray:
     """Return objects of JSON, null for a row that has no member.
 
     Args:
@@ -104,22 +104,22 @@ def objects(members: list[tuple[str, Any]], row_count: int) -> Any:
     return pc.if_else(pc.greater(pc.binary_length(joined), 0), whole, text_null())
 
 
-def _members_of(objects: Any) -> Any:
+def _members_of(objects: ArrowArray) -> ArrowArray:
     """Return the text between the braces of objects, null where nothing is there."""
     inside = pc.utf8_slice_codeunits(objects, 1, -1)
     return pc.if_else(pc.greater(pc.binary_length(inside), 0), inside, text_null())
 
 
-def _pair(head: str, values: Any) -> list[Any]:
+def _pair(head: str, values: ArrowArray) -> list[Any]:
     return [_paired(head, values)] if values.null_count else [text(head), values]
 
 
-def _paired(head: str, values: Any) -> Any:
+def _paired(head: str, values: ArrowArray) -> ArrowArray:
     """Return values behind a head, null where they are."""
     return pc.binary_join_element_wise(text(head), values, text(""))
 
 
-def side_by_side(parts: list[Any]) -> Any:
+def side_by_side(parts: list[Any]) -> ArrowArray:
     """Return texts joined without anything between; null counts as empty."""
     # Arrow's way of skipping nulls leaves out the rows in which all are null.
     while len(parts) > 1:
@@ -129,17 +129,19 @@ def side_by_side(parts: list[Any]) -> Any:
     return pc.fill_null(parts[0], "")
 
 
-def text_null() -> Any:
+def text_null() -> ArrowArray:
     """Return no text, as an Arrow scalar."""
     return pa.scalar(None, pa.large_string())
 
 
-def entries(keys: Any, values: Any) -> Any:
+def entries(keys: ArrowArray, values: ArrowArray) -> ArrowArray:
     """Return members of objects whose names are data: `"key":value`."""
     return pc.binary_join_element_wise(quoted_names(keys), values, text(":"))
 
 
-def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: str, between: str) -> Any:
+def grouped(
+    values: ArrowArray, above: Int64s, row_count: int, opening: str, closing: str, between: str
+) -> ArrowArray:
     """Return for each row above what stands below it, as one text; null where nothing does.
 
     Args:
@@ -158,7 +160,9 @@ def grouped(values: Any, above: Int64s, row_count: int, opening: str, closing: s
     return whole.take(pa.array(places, mask=places < 0))
 
 
-def grouped_at(values: Any, above: Int64s, opening: str, closing: str, between: str) -> tuple[Int64s, Any]:
+def grouped_at(
+    values: ArrowArray, above: Int64s, opening: str, closing: str, between: str
+) -> tuple[Int64s, ArrowArray]:
     """Return the rows above that have something below, and what stands below each as one text.
 
     Args:
@@ -181,7 +185,7 @@ def grouped_at(values: Any, above: Int64s, opening: str, closing: str, between: 
     return above[starts], TextLane(np.ascontiguousarray(bounds), lane.data).to_arrow()
 
 
-def objects_at(members: list[tuple[str, Int64s, Any]]) -> tuple[Int64s, Any]:
+def objects_at(members: list[tuple[str, Int64s, Any]]) -> tuple[Int64s, ArrowArray]:
     """Return the rows that have any of some members, and for each an object of JSON of those it has.
 
     The cost follows the members that are there, not the rows.
@@ -199,7 +203,7 @@ def objects_at(members: list[tuple[str, Int64s, Any]]) -> tuple[Int64s, Any]:
     return grouped_at(pairs, rows[order], "{", "}", ",")
 
 
-def coalesced(first: Any, *others: Any) -> Any:
+def coalesced(first: ArrowArray, *others: ArrowArray) -> ArrowArray:
     """Return for each row the first of several texts that is not null."""
     for other in others:
         if first.null_count == 0:

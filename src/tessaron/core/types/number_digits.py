@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.text_lane import TextLane
 
 _POINT, _MINUS, _ZERO = ord("."), ord("-"), ord("0")
@@ -154,9 +154,9 @@ def _measure_exponents(texts: pa.Array) -> NumberStats:
     )
 
 
-def _int64(array: Any) -> npt.NDArray[np.int64]:
+def _int64(array: ArrowArray) -> npt.NDArray[np.int64]:
     return np.array(array.to_numpy(zero_copy_only=False), np.int64)
 
 
-def _bools(array: Any) -> npt.NDArray[np.bool_]:
+def _bools(array: ArrowArray) -> npt.NDArray[np.bool_]:
     return np.array(array.to_numpy(zero_copy_only=False), np.bool_)

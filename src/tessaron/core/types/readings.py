@@ -16,6 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.text_lane import Bools, Bytes, Int64s, TextLane
 from tessaron.core.types.column_types import ColumnType
 
@@ -291,7 +292,7 @@ def _is_zone(zone: str) -> bool:
     return shaped and zone != "-00:00" and int(zone[1:3]) <= 23 and int(zone[4:]) <= 59
 
 
-def _in_nanoseconds(year: Any) -> Any:
+def _in_nanoseconds(year: Any) -> ArrowArray:
     return (year >= _NANOSECOND_YEARS[0]) & (year <= _NANOSECOND_YEARS[1])
 
 

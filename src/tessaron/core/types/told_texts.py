@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.surrogates import read_halves, spell_halves
 
 _TOLD_PATTERN = r"\\ud[89a-f][0-9a-f]{2}"
 
 
-def looks_told(texts: Any) -> Any:
+def looks_told(texts: ArrowArray) -> ArrowArray:
     """Return which texts of an Arrow array `read_halves` would change; None for none of them."""
     if not pc.any(pc.match_substring(texts, "\\ud")).as_py():
         return None
@@ -20,7 +19,7 @@ def looks_told(texts: Any) -> Any:
     return found if pc.any(found).as_py() else None
 
 
-def spelled(texts: Any) -> Any:
+def spelled(texts: ArrowArray) -> ArrowArray:
     """Return texts told apart as `tell_halves` does as they go into tables: as `spell_halves` spells them."""
     odd = looks_told(texts)
     if odd is None:

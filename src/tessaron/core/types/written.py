@@ -12,6 +12,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.types.column_types import ColumnType
@@ -71,7 +72,7 @@ def reading_of(written: str, column_type: ColumnType) -> Reading:
     return Reading(_time_name(column_type), separator or "", digits, zone or "")
 
 
-def _time_name(column_type: ColumnType) -> Any:
+def _time_name(column_type: ColumnType) -> ArrowArray:
     return column_type.name
 
 
@@ -96,8 +97,8 @@ def _has_zone(column_type: ColumnType) -> bool:
 
 
 def texts_of(
-    values: Any, column_type: ColumnType, written: str = "", words: tuple[str, str] | None = None
-) -> Any:
+    values: ArrowArray, column_type: ColumnType, written: str = "", words: tuple[str, str] | None = None
+) -> ArrowArray:
     """Return values of a type as they stand in the source.
 
     Args:
@@ -125,20 +126,20 @@ def texts_of(
             return values.cast(pa.large_string())
 
 
-def _text(text: str) -> Any:
+def _text(text: str) -> ArrowArray:
     return pa.scalar(text, pa.large_string())
 
 
-def _join(*parts: Any) -> Any:
+def _join(*parts: Any) -> ArrowArray:
     return pc.binary_join_element_wise(*parts, _text(""))
 
 
-def _decimals(values: Any, scale: int, written: str) -> Any:
+def _decimals(values: ArrowArray, scale: int, written: str) -> ArrowArray:
     texts = _plain_digits(values, scale)
     return texts if written == FIXED or not scale else _shortened(texts, written)
 
 
-def _plain_digits(values: Any, scale: int) -> Any:
+def _plain_digits(values: ArrowArray, scale: int) -> ArrowArray:
     """Return decimals without an exponent, which Arrow writes where there are many zeros."""
     texts = values.cast(pa.large_string())
     odd = pc.match_substring(texts, "E")
@@ -148,7 +149,7 @@ def _plain_digits(values: Any, scale: int) -> Any:
     return pc.replace_with_mask(texts, odd, pa.array(plain, pa.large_string()))
 
 
-def _shortened(texts: Any, written: str) -> Any:
+def _shortened(texts: ArrowArray, written: str) -> ArrowArray:
     """Return decimal texts without the zeros at the end of their fraction."""
     has_point = pc.match_substring(texts, ".")
     short = pc.utf8_rtrim(texts, "0")
@@ -158,7 +159,7 @@ def _shortened(texts: Any, written: str) -> Any:
     return pc.if_else(has_point, short, texts)
 
 
-def _doubles(values: Any, written: str) -> Any:
+def _doubles(values: ArrowArray, written: str) -> ArrowArray:
     """Return doubles as the shortest text that comes back; INF, -INF and NaN as XML Schema spells them."""
     texts = values.cast(pa.large_string())
     for shown, text in (("inf", "INF"), ("-inf", "-INF"), ("nan", "NaN"), ("-nan", "NaN")):
@@ -171,11 +172,11 @@ def _doubles(values: Any, written: str) -> Any:
     return texts
 
 
-def _dates(values: Any) -> Any:
+def _dates(values: ArrowArray) -> ArrowArray:
     return values.cast(pa.large_string())
 
 
-def _times(values: Any, reading: Reading) -> Any:
+def _times(values: ArrowArray, reading: Reading) -> ArrowArray:
     digits = max(reading.second_digits, 0)
     if reading.name == "time":
         texts = values.cast(pa.large_string())
@@ -197,7 +198,7 @@ def _times(values: Any, reading: Reading) -> Any:
     return _join(texts, _text(reading.zone)) if reading.zone else texts
 
 
-def _shifted(values: Any, zone: str) -> Any:
+def _shifted(values: ArrowArray, zone: str) -> ArrowArray:
     """Return timestamps without a zone, as clocks at an offset show them."""
     unit = values.type.unit
     plain = (

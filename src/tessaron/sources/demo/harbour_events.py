@@ -9,6 +9,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.sources.demo.vessel_calls import SEED
 
 EVENTS_FILE = "harbour_events.ndjson"
@@ -28,7 +29,7 @@ def write_events(folder: Path, count: int = DEMO_EVENTS, seed: int = SEED) -> Pa
     return path
 
 
-def _event(chance: random.Random, number: int) -> dict[str, Any]:
+def _event(chance: random.Random, number: int) -> dict[str, Parsed]:
     kind = chance.choice(list(_BODIES))
     agent = chance.choice(list(_DESKS))
     at = _FIRST + timedelta(minutes=17 * number)
@@ -36,17 +37,17 @@ def _event(chance: random.Random, number: int) -> dict[str, Any]:
     return made | {"agent": {"name": agent, "desk": _DESKS[agent]}} | _BODIES[kind](chance)
 
 
-def _arrival(chance: random.Random) -> dict[str, Any]:
+def _arrival(chance: random.Random) -> dict[str, Parsed]:
     made = {"draught_m": round(chance.uniform(5, 12), 1), "pilot_needed": chance.random() < 0.6}
     return made | ({"tugs": chance.randint(1, 3)} if chance.random() < 0.5 else {})
 
 
-def _berthing(chance: random.Random) -> dict[str, Any]:
+def _berthing(chance: random.Random) -> dict[str, Parsed]:
     lines = [{"line": n, "tonnes": chance.randint(2, 30)} for n in range(1, chance.randint(2, 5))]
     return {"berthing": {"berth": chance.choice(_BERTHS), "side": chance.choice("PS"), "lines": lines}}
 
 
-def _crane_fault(chance: random.Random) -> dict[str, Any]:
+def _crane_fault(chance: random.Random) -> dict[str, Parsed]:
     return {
         "crane": f"C{chance.randint(1, 4)}",
         "fault": chance.randint(100, 140),
@@ -54,7 +55,7 @@ def _crane_fault(chance: random.Random) -> dict[str, Any]:
     }
 
 
-def _weather(chance: random.Random) -> dict[str, Any]:
+def _weather(chance: random.Random) -> dict[str, Parsed]:
     return {
         "wind": chance.choice(_WINDS),
         "force": chance.randint(2, 9),
@@ -62,7 +63,7 @@ def _weather(chance: random.Random) -> dict[str, Any]:
     }
 
 
-def _bunkering(chance: random.Random) -> dict[str, Any]:
+def _bunkering(chance: random.Random) -> dict[str, Parsed]:
     return {
         "fuel": {
             "grade": chance.choice(("MGO", "VLSFO")),

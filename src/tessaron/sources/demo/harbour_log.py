@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from datetime import date, datetime, timedelta
 from importlib.resources import files
 from pathlib import Path
-from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.sources.demo.vessel_calls import SEED
 
 LOG_FILE = "harbour_log.ndjson"
@@ -21,7 +21,7 @@ _MASTERS = ("Ada Marsh", "R. Oakes", "I. Tollan")
 _FLAGS = ("fog", "gale", "ice")
 
 
-def iter_days(count: int = DEMO_DAYS, seed: int = SEED) -> Iterator[dict[str, Any]]:
+def iter_days(count: int = DEMO_DAYS, seed: int = SEED) -> Iterator[dict[str, Parsed]]:
     """Yield the log of `count` days, the same on every run."""
     chance = random.Random(seed)
     for number in range(count):
@@ -38,7 +38,7 @@ def write_log(folder: Path, count: int = DEMO_DAYS) -> Path:
     return path
 
 
-def _day(chance: random.Random, number: int) -> dict[str, Any]:
+def _day(chance: random.Random, number: int) -> dict[str, Parsed]:
     day = _FIRST_DAY + timedelta(days=number)
     return {
         "entry": {"written": {"no": number + 1, "day": day.strftime("%d/%m/%Y")}},
@@ -76,7 +76,7 @@ def _notice(count: int) -> str:
     return json.dumps({"to": "all", "items": items})
 
 
-def _wind(chance: random.Random, number: int) -> dict[str, Any]:
+def _wind(chance: random.Random, number: int) -> dict[str, Parsed]:
     rows = [
         [f"{hour:02}:00", chance.randrange(0, 12), chance.choice(("SW", "W", "NE"))]
         for hour in (0, 6, 12, 18)

@@ -8,6 +8,7 @@ from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.sources.demo.vessel_calls import SEED
 
 INSPECTIONS_FILE = "inspections.json"
@@ -43,7 +44,7 @@ def write_inspections(folder: Path, count: int = DEMO_INSPECTIONS) -> Path:
     return path
 
 
-def _inspection(chance: random.Random, number: int, is_late: bool) -> dict[str, Any]:
+def _inspection(chance: random.Random, number: int, is_late: bool) -> dict[str, Parsed]:
     return {
         "inspection_id": f"INS-{number:04d}",
         "inspector": "A. Marsh",
@@ -79,7 +80,7 @@ def _pilots(chance: random.Random, several: bool) -> Any:
     return pilots if several else pilots[0]
 
 
-def _compartments(chance: random.Random, above: str, levels: int) -> list[dict[str, Any]]:
+def _compartments(chance: random.Random, above: str, levels: int) -> list[dict[str, Parsed]]:
     made = []
     for number in range(chance.randrange(0 if levels < 3 else 1, 3)):
         name = f"{above}.{number + 1}"

@@ -10,6 +10,8 @@ from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
+
 SEED = 1873
 DEMO_RECORDS = 400
 CALLS_FILE = "vessel_calls.ndjson"
@@ -34,7 +36,7 @@ _REMARKS = (
 _EXACT = re.compile(r'"\u00a4(-?[0-9.]+)"')
 
 
-def iter_calls(count: int, seed: int = SEED) -> Iterator[dict[str, Any]]:
+def iter_calls(count: int, seed: int = SEED) -> Iterator[dict[str, Parsed]]:
     """Yield `count` vessel calls. Amounts with a fixed number of digits are text that begins with `¤`."""
     chance = random.Random(seed)
     for number in range(1, count + 1):
@@ -55,7 +57,7 @@ def write_calls(folder: Path, count: int = DEMO_RECORDS, seed: int = SEED) -> Pa
     return path
 
 
-def _call(chance: random.Random, number: int, last: bool) -> dict[str, Any]:
+def _call(chance: random.Random, number: int, last: bool) -> dict[str, Parsed]:
     arrival = _OPENING + timedelta(minutes=97 * number + chance.randrange(60))
     call: dict[str, Any] = {
         "call_id": f"BRW-{number:07d}",
@@ -73,7 +75,7 @@ def _call(chance: random.Random, number: int, last: bool) -> dict[str, Any]:
     return call
 
 
-def _vessel(chance: random.Random) -> dict[str, Any]:
+def _vessel(chance: random.Random) -> dict[str, Parsed]:
     which = chance.randrange(60)
     return {
         "number": 7_000_000 + which * 137,
@@ -85,14 +87,14 @@ def _vessel(chance: random.Random) -> dict[str, Any]:
     }
 
 
-def _agent(chance: random.Random) -> dict[str, Any]:
+def _agent(chance: random.Random) -> dict[str, Parsed]:
     which = chance.randrange(len(_AGENTS))
     phones = [f"+00 5550 {which}{chance.randrange(100, 104)}" for _ in range(chance.randrange(3))]
     email = None if chance.random() < 0.1 else f"desk{which}@agents.example"
     return {"name": _AGENTS[which], "contact": {"person": _PEOPLE[which], "email": email, "phones": phones}}
 
 
-def _stays(chance: random.Random, arrival: datetime) -> list[dict[str, Any]]:
+def _stays(chance: random.Random, arrival: datetime) -> list[dict[str, Parsed]]:
     stays = []
     begin = arrival
     for _ in range(chance.choice((0, 1, 1, 1, 1, 2, 2, 3))):
@@ -105,7 +107,7 @@ def _stays(chance: random.Random, arrival: datetime) -> list[dict[str, Any]]:
     return stays
 
 
-def _move(chance: random.Random, begin: datetime, end: datetime) -> dict[str, Any]:
+def _move(chance: random.Random, begin: datetime, end: datetime) -> dict[str, Parsed]:
     move: dict[str, Any] = {
         "crane": chance.choice(_CRANES),
         "container": f"BRWU{chance.randrange(10**6, 10**7)}",
@@ -120,7 +122,7 @@ def _move(chance: random.Random, begin: datetime, end: datetime) -> dict[str, An
     return move
 
 
-def _service(chance: random.Random) -> dict[str, Any]:
+def _service(chance: random.Random) -> dict[str, Parsed]:
     return {
         "service": chance.choice(_SERVICES),
         "fee": _exact(chance.randrange(5_000, 900_000) / 100, 2),
