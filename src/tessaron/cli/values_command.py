@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Iterator
 from itertools import chain
-from typing import TYPE_CHECKING, Any, TextIO
+from typing import TYPE_CHECKING, TextIO
 
 import click
 
@@ -58,7 +58,7 @@ def _print_xml(inputs: list[ByteInput], records: str | None) -> None:
         sys.stdout.write(visible(line) + "\n")
 
 
-def _documents(inputs: list[Input], records: str | None) -> Iterator[tuple[int, Any, bool]]:
+def _documents(inputs: list[Input], records: str | None) -> Iterator[tuple[int, Parsed, bool]]:
     """Yield each document with its number, and whether there are several."""
     from tessaron.core.query.jsonpath import parse_path
     from tessaron.engine.path_reading import PathReader

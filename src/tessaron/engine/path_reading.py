@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
 
 from tessaron.core.base.errors import DataError, Place
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.json_text import json_text, plain_value
-from tessaron.core.base.parsed_values import Pairs
+from tessaron.core.base.parsed_values import Pairs, Parsed
 from tessaron.core.base.paths import Location, format_location, format_path
 from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.cutting.separator import Separator
@@ -47,7 +46,7 @@ class Found:
         self.line = line
 
     @property
-    def value(self) -> Any:
+    def value(self) -> Parsed:
         """The value as plain Python, a fraction as Decimal."""
         return plain_value(self.match.value)
 
@@ -193,7 +192,7 @@ _ROOT = Match(None)
 
 def parse_chunk(
     chunk: Chunk, source: str, options: KernelOptions, records_before: int
-) -> Iterator[tuple[Any, int]]:
+) -> Iterator[tuple[Parsed, int]]:
     """Yield the records of a chunk with their lines; the members of an object as (name, value).
 
     Raises:

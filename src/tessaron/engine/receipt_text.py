@@ -6,12 +6,13 @@ import json
 from collections.abc import Iterable
 from dataclasses import fields, is_dataclass
 from functools import cache
-from typing import Any
+
+from tessaron.core.base.parsed_values import Parsed
 
 _PLAIN = (str, int, float, bool, type(None))
 
 
-def plain_data(value: Any) -> Any:
+def plain_data(value: Parsed) -> Parsed:
     """Return dataclasses, and what is in them, as dicts and lists."""
     if isinstance(value, _PLAIN):
         return value
@@ -25,11 +26,11 @@ def plain_data(value: Any) -> Any:
 
 
 @cache
-def _names_of(kind: Any) -> tuple[str, ...]:
+def _names_of(kind: Parsed) -> tuple[str, ...]:
     return tuple(field.name for field in fields(kind))
 
 
-def spread_json(value: Any, indent: str = "") -> str:
+def spread_json(value: Parsed, indent: str = "") -> str:
     """Return plain data as JSON; an object or array of nothing but scalars stands on one line."""
     if not isinstance(value, (dict, list)) or all(isinstance(each, _PLAIN) for each in _members(value)):
         return json.dumps(value, ensure_ascii=False)
@@ -45,5 +46,5 @@ def spread_json(value: Any, indent: str = "") -> str:
     return f"{opens}\n" + ",\n".join(lines) + f"\n{indent}{closes}"
 
 
-def _members(value: dict[str, Any] | list[Any]) -> Iterable[Any]:
+def _members(value: dict[str, Parsed] | list[Parsed]) -> Iterable[Parsed]:
     return value.values() if isinstance(value, dict) else value

@@ -14,7 +14,7 @@ from lxml import etree
 
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.json_text import json_text
-from tessaron.core.base.parsed_values import Pairs
+from tessaron.core.base.parsed_values import Pairs, XmlElement
 from tessaron.core.kernel.careful_json import parse_carefully
 from tessaron.core.kernel.xml_parsing import safe_parser
 from tessaron.core.markup.tokens import RECORDS_MARK
@@ -72,7 +72,7 @@ def _json_pieces(
     yield closing + tail, 0
 
 
-def _with_slot(document: Any, names: tuple[str, ...]) -> Any:
+def _with_slot(document: XmlElement, names: tuple[str, ...]) -> XmlElement:
     """Return a document with a mark where its records stand."""
     if not names:
         return _JSON_SLOT
@@ -105,7 +105,7 @@ class _Records:
         self._kept: tuple[Any, Any] | None = None
         self._count = 0
 
-    def of_document(self, number: Any) -> Iterator[DocumentGroup]:
+    def of_document(self, number: XmlElement) -> Iterator[DocumentGroup]:
         """Yield the next records, as long as they stand in this document."""
         while True:
             group = self._kept or next(self._groups, None)
@@ -232,14 +232,14 @@ class _Places:
             return True
         return slot.count is not None and count >= slot.count and slots[at + 1].element == slot.element
 
-    def _numbered(self, root: Any) -> list[Any]:
+    def _numbered(self, root: XmlElement) -> list[XmlElement]:
         """Return the elements that records refer to, in order; where they refer to none, the document."""
         found = [root]
         for tag in [] if self._outwards is None else self._tags[: len(self._tags) - self._outwards]:
             found = [child for place in found for child in place.findall(tag)]
         return found
 
-    def _slots(self, index: int, element: Any) -> list[_Slot]:
+    def _slots(self, index: int, element: XmlElement) -> list[_Slot]:
         """Return where records stand in an element, which is marked there."""
         tags = self._tags if self._outwards is None else self._tags[len(self._tags) - self._outwards :]
         for count, tag in enumerate(tags):
@@ -266,7 +266,7 @@ class _Places:
                 yield texts[start:stop], enclosing[start]
 
 
-def _is_mixed(root: Any) -> bool:
+def _is_mixed(root: XmlElement) -> bool:
     """Say whether a line break beside a record would be part of a text."""
     for mark in root.iter(etree.ProcessingInstruction):
         place = mark.getparent()

@@ -132,12 +132,12 @@ class KeyedTables:
         with ExitStack() as stack:
             yield from GroupReader(top, in_key_order(self.files, list(top.all()), stack))
 
-    def records(self) -> Iterator[tuple[Any, Any]]:
+    def records(self) -> Iterator[tuple[ArrowRows, ArrowRows]]:
         """Yield, group by group, the rows of the top table and the records made of them, as texts."""
         for group in self.groups(self.top):
             yield group.rows, records_of(self.top, group, self.dialect())
 
-    def around(self) -> Iterator[tuple[Any, Any]]:
+    def around(self) -> Iterator[tuple[ArrowRows, ArrowRows]]:
         """Yield, group by group, the rows of the documents and what stands in each around its records."""
         if self.way.around is not None:
             for group in self.groups(self.way.around):

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import array_of
+from tessaron.core.base.arrays import ArrowRows, array_of
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, written_name, written_tables
@@ -27,7 +27,7 @@ def rows_of_tables(
     columns: Callable[[TablePlaces], Sequence[str]],
     batch_rows: int,
     stack: ExitStack,
-) -> Mapping[str, Iterator[Any]]:
+) -> Mapping[str, Iterator[ArrowRows]]:
     """Return the rows of each table, by its name, in the order of its file.
 
     Args:
@@ -63,7 +63,7 @@ class _SplitRows:
         self._parts: dict[str, list[tuple[int, int]]] | None = None
         self._schema: Any = None
 
-    def at(self, member: Table, columns: list[str]) -> Iterator[Any]:
+    def at(self, member: Table, columns: list[str]) -> Iterator[ArrowRows]:
         """Yield the rows at the place of one of the members."""
         if self._parts is None:
             self._parts = self._split()

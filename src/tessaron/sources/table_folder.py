@@ -94,7 +94,7 @@ def _missing(path: Path, name: str, there: Sequence[str]) -> SourceError:
     )
 
 
-def _parquet_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[Any]:
+def _parquet_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[ArrowRows]:
     with pq.ParquetFile(path) as file:
         there = file.schema_arrow.names
         for name in schema.names:
@@ -104,7 +104,7 @@ def _parquet_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterat
             yield batch.select(schema.names)
 
 
-def _csv_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[Any]:
+def _csv_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[ArrowRows]:
     """Yield rows of CSV in the types of the table; an empty field is null, `""` an empty text."""
     if path.stat().st_size == 0:
         raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
@@ -143,7 +143,7 @@ def _is_moment(kind: Any) -> bool:
 _BEYOND, _LAST_DAY = "10000-01-01", "9999-12-31"
 
 
-def _with_moments(batch: ArrowRows, schema: ArrowSchema) -> Any:
+def _with_moments(batch: ArrowRows, schema: ArrowSchema) -> ArrowRows:
     """Return a batch whose moments are no texts any more."""
     columns = [
         _moments(column, field.type) if _is_moment(field.type) else column
@@ -152,7 +152,7 @@ def _with_moments(batch: ArrowRows, schema: ArrowSchema) -> Any:
     return pa.RecordBatch.from_arrays(columns, names=batch.schema.names)
 
 
-def _moments(texts: ArrowArray, kind: Any) -> Any:
+def _moments(texts: ArrowArray, kind: ArrowRows) -> ArrowRows:
     """Return texts as moments; of an offset of less than a day, only one day lies beyond year 9999."""
     beyond = pc.starts_with(texts, _BEYOND)
     if not pc.any(beyond).as_py():
@@ -162,7 +162,7 @@ def _moments(texts: ArrowArray, kind: Any) -> Any:
     return pc.if_else(pc.fill_null(beyond, False), pc.add(made, day), made)
 
 
-def _cast(batch: ArrowRows, schema: ArrowSchema, path: Path, row: int) -> Any:
+def _cast(batch: ArrowRows, schema: ArrowSchema, path: Path, row: int) -> ArrowRows:
     if batch.schema.equals(schema):
         return batch
     arrays = []

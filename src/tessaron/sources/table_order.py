@@ -24,7 +24,7 @@ from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
 
 def in_key_order(
     files: TableFolder, tables: Sequence[TablePlaces], stack: ExitStack
-) -> Mapping[str, Iterator[Any]]:
+) -> Mapping[str, Iterator[ArrowRows]]:
     """Return the rows of each table, in the order of the rows they belong to.
 
     Tables of an export stand in that order; others are looked through first, keys only, and brought into it
@@ -71,7 +71,7 @@ def _keys_of(places: TablePlaces) -> list[str]:
     return places.table.key_columns()
 
 
-def _put_aside(batches: Iterator[ArrowRows], places: TablePlaces, stack: ExitStack) -> Any:
+def _put_aside(batches: Iterator[ArrowRows], places: TablePlaces, stack: ExitStack) -> ArrowRows:
     """Return all rows as a table whose memory is a temporary file."""
     folder = stack.enter_context(tempfile.TemporaryDirectory(prefix="tessaron-"))
     path = Path(folder, "rows.arrow")
@@ -102,7 +102,7 @@ def _order(rows: ArrowRows, places: TablePlaces, parents: Any) -> Any:
     return np.lexsort((ordinals, index.to_numpy()))
 
 
-def _taken(rows: ArrowRows, order: ArrowArray) -> Iterator[Any]:
+def _taken(rows: ArrowRows, order: ArrowArray) -> Iterator[ArrowRows]:
     for start in range(0, rows.num_rows, BATCH_ROWS):
         part = (
             rows.slice(start, BATCH_ROWS)

@@ -67,7 +67,7 @@ def indented_text(value: Parsed, indent: int) -> str:
     return "".join(pieces)
 
 
-def _scalar_text(value: Parsed, quoted: Any) -> str:
+def _scalar_text(value: Parsed, quoted: Parsed) -> str:
     if isinstance(value, (NumberText, Decimal)):
         return str(value)
     return str(quoted(value)) if isinstance(value, str) else json.dumps(value, default=str)
@@ -78,7 +78,7 @@ def quoted_text(text: str) -> str:
     return _SURROGATE.sub(lambda found: f"\\u{ord(found.group()):04x}", encode_basestring(text))
 
 
-def plain_value(value: Parsed) -> Any:
+def plain_value(value: Parsed) -> Parsed:
     """Return a parsed value as plain Python: dict, list, str, int, bool, None; a fraction as Decimal."""
     holder: list[Any] = [value]
     pending: list[tuple[Any, Any]] = [(holder, 0)]

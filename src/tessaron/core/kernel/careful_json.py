@@ -40,7 +40,7 @@ def decode(data: bytes) -> str:
 
 def parse_carefully(
     text: str, start: int, whole: str = "input", depth_limit: int = DEPTH_LIMIT
-) -> tuple[Any, int]:
+) -> tuple[Parsed, int]:
     """Return the JSON value that begins at `text[start]` and the index after it.
 
     Objects come as `Pairs`, arrays as lists, numbers other than 64-bit integers as `NumberText`.
@@ -63,7 +63,7 @@ class _Parser:
         self.open: list[list[Any]] = []
         self.names: list[str | None] = []
 
-    def parse(self) -> tuple[Any, int]:
+    def parse(self) -> tuple[Parsed, int]:
         while True:
             value = self._value()
             if value is _OPENED:
@@ -75,7 +75,7 @@ class _Parser:
             else:
                 return value, self.at
 
-    def _value(self) -> Any:
+    def _value(self) -> Parsed:
         """Read a scalar or an empty container, or open a container (then return `_OPENED`)."""
         self._skip()
         character = self.text[self.at : self.at + 1]
@@ -92,7 +92,7 @@ class _Parser:
             return self._string()
         return self._number_or_word(character)
 
-    def _open_object(self) -> Any:
+    def _open_object(self) -> Parsed:
         self.at += 1
         self._skip()
         if self.text[self.at : self.at + 1] == "}":
@@ -102,7 +102,7 @@ class _Parser:
         self.names[-1] = self._name()
         return opened
 
-    def _push(self, name: str | None) -> Any:
+    def _push(self, name: str | None) -> Parsed:
         if len(self.open) >= self.depth_limit:
             self._fail(
                 Code.DEPTH,
@@ -123,7 +123,7 @@ class _Parser:
         self.at += 1
         return name
 
-    def _place(self, value: Parsed) -> tuple[bool, Any]:
+    def _place(self, value: Parsed) -> tuple[bool, Parsed]:
         """Put `value` into the innermost container; return (more to come, the container if it closed)."""
         container, name = self.open[-1], self.names[-1]
         container.append(value if name is None else (name, value))
@@ -175,7 +175,7 @@ class _Parser:
             f"the control character {in_quotes(character)} must be written as an escape inside a text",
         )
 
-    def _number_or_word(self, character: str) -> Any:
+    def _number_or_word(self, character: str) -> Parsed:
         match = _NUMBER.match(self.text, self.at)
         if match:
             return self._number(match)
@@ -191,7 +191,7 @@ class _Parser:
             )
         self._fail_expecting("a value")
 
-    def _number(self, match: re.Match[str]) -> Any:
+    def _number(self, match: re.Match[str]) -> Parsed:
         self.at = match.end()
         after = self.text[self.at : self.at + 1]
         if after and (after.isalnum() or after in "+-._"):

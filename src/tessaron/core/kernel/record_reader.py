@@ -10,7 +10,7 @@ from typing import Any, NoReturn
 
 from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import Path, format_path
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.cutting.separator import Separator
@@ -38,7 +38,7 @@ class _RepeatedNameError(Exception):
     """An object has a name twice."""
 
 
-def _plain_object(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def _plain_object(pairs: list[tuple[str, Parsed]]) -> dict[str, Parsed]:
     members = dict(pairs)
     if len(members) < len(pairs):
         raise _RepeatedNameError
@@ -57,7 +57,7 @@ def _may_have_odd_integers(data: bytes) -> bool:
     return long or (b"-0" in data and _NEGATIVE_ZERO.search(data) is not None)
 
 
-def _decoder(objects: Any, integers: Any) -> json.JSONDecoder:
+def _decoder(objects: Parsed, integers: Parsed) -> json.JSONDecoder:
     return json.JSONDecoder(
         object_pairs_hook=objects,
         parse_float=NumberText,
@@ -145,7 +145,7 @@ class RecordReader:
             raise FaultError(Fault(Code.REPEATED_NAME, start, reason, path))
         return Record(value, self._in_bytes(start), repeated)
 
-    def _decode(self, start: int) -> tuple[Any, int]:
+    def _decode(self, start: int) -> tuple[Parsed, int]:
         try:
             return self._decoder.raw_decode(self._text, start)
         except _RepeatedNameError:
@@ -168,7 +168,7 @@ class RecordReader:
 
         return nesting_depth(self._text[start : self._at].encode("utf-8", "replace")) > limit
 
-    def _record_carefully(self, start: int) -> Any:
+    def _record_carefully(self, start: int) -> Parsed:
         limit = self._options.depth_limit
         if self._separator is not Separator.LINE:
             value, self._at = parse_carefully(self._text, start, depth_limit=limit)

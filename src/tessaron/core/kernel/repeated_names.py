@@ -8,7 +8,7 @@ from tessaron.core.base.parsed_values import Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, Path
 
 
-def drop_repeated(value: Parsed) -> tuple[Any, tuple[tuple[Path, Any], ...]]:
+def drop_repeated(value: Parsed) -> tuple[Parsed, tuple[tuple[Path, Parsed], ...]]:
     """Return `value` with each name once in its object, and the path and value of what was dropped.
 
     RFC 8259 section 4 leaves it open what a repeated name means; here the last value wins, at the place of

@@ -182,7 +182,9 @@ class XmlBuilder:
         if order:
             self._tape.put_text(Mark.ORDER, NO_NAME, here.index, order)
 
-    def _grouped(self, children: list[Any], own: str | None) -> tuple[dict[str, list[Any]], str | None]:
+    def _grouped(
+        self, children: list[XmlElement], own: str | None
+    ) -> tuple[dict[str, list[XmlElement]], str | None]:
         """Return the elements by their name, and the text of the element around them."""
         groups: dict[str, list[Any]] = {}
         tails = [child.tail for child in children]
@@ -203,7 +205,7 @@ class XmlBuilder:
         if not records_at(node):
             self._left_out[_LEFT_OUT[is_instruction(node)]] += 1
 
-    def _put(self, spot: _Spot, group: list[Any], keeps_space: bool) -> Iterator[_Opened]:
+    def _put(self, spot: _Spot, group: list[XmlElement], keeps_space: bool) -> Iterator[_Opened]:
         """Put the elements of one name in one element; yield those that hold more than text."""
         wanted = self._tape.wanted_at(spot.place)
         is_level = self._selection is not None and spot.place >= 0 and self._selection.is_level(spot.place)

@@ -11,7 +11,7 @@ from xml.sax.saxutils import quoteattr
 from lxml import etree
 
 from tessaron.core.base.errors import Code, UsageError
-from tessaron.core.base.parsed_values import Parsed
+from tessaron.core.base.parsed_values import Parsed, XmlElement
 from tessaron.core.cutting.xml_chunks import XmlChunk
 
 _AROUND = "records"
@@ -71,7 +71,7 @@ class XmlParser:
         self._head, self._tail = around_records(chunk)
         self._holds = _condition(predicates, chunk) if predicates else None
 
-    def records(self) -> Iterator[tuple[int, Any]]:
+    def records(self) -> Iterator[tuple[int, XmlElement]]:
         """Yield where each record begins in the chunk, and the record: an element or an error.
 
         A record that does not fulfil the predicates comes as None.
@@ -94,7 +94,7 @@ class XmlParser:
         for start, stop in zip(starts, [*starts[1:], len(chunk.data)], strict=True):
             yield start, self._one(chunk.data[start:stop])
 
-    def whole(self) -> list[Any] | None:
+    def whole(self) -> list[XmlElement] | None:
         """Return the elements of all records, where nothing is wrong with any; else None."""
         if not self._is_parsed:
             self._is_parsed = True
@@ -123,7 +123,7 @@ class XmlParser:
         # Wrong namespaces are only noted.
         return not len(parser.error_log)
 
-    def _one(self, data: bytes) -> Any:
+    def _one(self, data: bytes) -> XmlElement:
         try:
             root = self._parse(data)
         except etree.XMLSyntaxError as error:
@@ -133,7 +133,7 @@ class XmlParser:
             return RecordError(Code.SYNTAX, 0, 1, f"expected one element, found {len(records)}")
         return self._wanted(records[0])
 
-    def _found_in(self, start: int, data: bytes) -> Iterator[tuple[int, Any]]:
+    def _found_in(self, start: int, data: bytes) -> Iterator[tuple[int, XmlElement]]:
         """Yield what the expression leads to in one document, each at the beginning of its line."""
         assert self._find is not None
         document = self._document(data)
@@ -150,7 +150,7 @@ class XmlParser:
                 raise UsageError("expected a path to elements as records, got one to attributes or texts")
             yield start + lines[min(element.sourceline, len(lines)) - 1] + 1, element
 
-    def _document(self, data: bytes) -> Any:
+    def _document(self, data: bytes) -> XmlElement:
         """Return the root of a document, or why it cannot be read."""
         doctype = _doctype(self._chunk)
         try:
@@ -158,10 +158,10 @@ class XmlParser:
         except etree.XMLSyntaxError as error:
             return self._error(error, data, len(doctype))
 
-    def _wanted(self, record: Parsed) -> Any:
+    def _wanted(self, record: Parsed) -> XmlElement:
         return record if self._holds is None or self._holds(record) else None
 
-    def _parse(self, data: bytes) -> Any:
+    def _parse(self, data: bytes) -> XmlElement:
         text = b"".join((self._head, data, self._tail))
         return etree.fromstring(text, safe_parser(self._chunk.context.declarations))
 
@@ -215,12 +215,12 @@ def _doctype(chunk: XmlChunk) -> bytes:
     return b"<!DOCTYPE %s [%s]>" % (_AROUND.encode(), declared) if declared else b""
 
 
-def _expression(text: str, chunk: XmlChunk) -> Any:
+def _expression(text: str, chunk: XmlChunk) -> XmlElement:
     namespaces = {prefix: namespace for namespace, prefix in chunk.prefixes.items()}
     return etree.XPath(text, namespaces=namespaces, smart_strings=False)
 
 
-def _condition(predicates: str, chunk: XmlChunk) -> Callable[[Any], bool]:
+def _condition(predicates: str, chunk: XmlChunk) -> Callable[[XmlElement], bool]:
     """Return what says of a record whether it fulfils the predicates."""
     find = _expression(f"self::*{predicates}", chunk)
     return lambda record: bool(find(record))

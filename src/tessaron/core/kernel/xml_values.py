@@ -20,7 +20,7 @@ class XmlTextError(ValueError):
     """A text that is no XML document, or one that wants more than is safe."""
 
 
-def parse_xml(text: str, selection: Selection | None = None) -> Any:
+def parse_xml(text: str, selection: Selection | None = None) -> XmlElement:
     """Return what the root element of a document holds.
 
     An element with nothing but text is that text; any other is a dict: attributes as `@name`, elements by
@@ -50,7 +50,7 @@ def parse_xml(text: str, selection: Selection | None = None) -> Any:
     return _value_of(root, selection, 0)
 
 
-def _value_of(element: XmlElement, selection: Selection | None, place: int) -> Any:
+def _value_of(element: XmlElement, selection: Selection | None, place: int) -> XmlElement:
     if element.get(_NIL) in ("true", "1"):
         return None
     children = [child for child in element if isinstance(child.tag, str)]
@@ -69,7 +69,7 @@ def _value_of(element: XmlElement, selection: Selection | None, place: int) -> A
     return made
 
 
-def _grouped(children: list[Any]) -> dict[str, list[Any]]:
+def _grouped(children: list[XmlElement]) -> dict[str, list[XmlElement]]:
     """Return the elements by their name; local names of two namespaces get their prefixes."""
     tags: dict[str, set[str]] = {}
     for child in children:

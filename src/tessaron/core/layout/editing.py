@@ -24,14 +24,14 @@ def change_text(text: str, change: Callable[[tomlkit.TOMLDocument], None]) -> st
     return tomlkit.dumps(document)
 
 
-def section(document: TomlItem, name: str) -> Any:
+def section(document: TomlItem, name: str) -> TomlItem:
     """Return a section such as `reading`, made if it is not there."""
     if name not in document:
         document[name] = tomlkit.table()
     return document[name]
 
 
-def table_in(document: TomlItem, name: str) -> Any:
+def table_in(document: TomlItem, name: str) -> TomlItem:
     """Return a table of the layout.
 
     Raises:
@@ -43,7 +43,7 @@ def table_in(document: TomlItem, name: str) -> Any:
     return tables[name]
 
 
-def column_in(document: TomlItem, table: str, name: str) -> Any:
+def column_in(document: TomlItem, table: str, name: str) -> TomlItem:
     """Return a column of a table.
 
     Raises:
@@ -75,7 +75,7 @@ def _plain(value: Any) -> Any:
     return list(value) if isinstance(value, tuple) else value
 
 
-def set_column(document: TomlItem, table: str, name: str, keys: Mapping[str, Any]) -> None:
+def set_column(document: TomlItem, table: str, name: str, keys: Mapping[str, TomlItem]) -> None:
     """Add a column at the end, or change keys of one that is there."""
     owner = table_in(document, table)
     if "columns" not in owner:
@@ -89,7 +89,7 @@ def set_column(document: TomlItem, table: str, name: str, keys: Mapping[str, Any
     append_column(columns, name, made)
 
 
-def set_table(document: TomlItem, name: str, keys: Mapping[str, Any]) -> None:
+def set_table(document: TomlItem, name: str, keys: Mapping[str, TomlItem]) -> None:
     """Add a table at the end, or change keys of one that is there; `columns` are mappings of keys."""
     if "tables" not in document:
         document["tables"] = tomlkit.table(is_super_table=True)
@@ -183,7 +183,7 @@ def _replace_in_list(owner: TomlItem, key: str, old: str, new: str) -> None:
             values[index] = new
 
 
-def _change_expressions(table: Any, change: Callable[[str], str]) -> None:
+def _change_expressions(table: TomlItem, change: Callable[[str], str]) -> None:
     holders = [(table, "keep")] if "keep" in table else []
     holders += [(column, "value") for column in table.get("columns", {}).values() if "value" in column]
     for holder, key in holders:

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.query.iregexp import parse_iregexp
 
 
-def match_pattern(texts: Any, pattern: str) -> Any:
+def match_pattern(texts: ArrowArray, pattern: str) -> ArrowArray:
     """Return for each text whether the pattern describes all of it; null for null.
 
     Args:
@@ -24,7 +23,7 @@ def match_pattern(texts: Any, pattern: str) -> Any:
         return _match_by_value(texts, pattern)
 
 
-def _match_by_value(texts: Any, pattern: str) -> Any:
+def _match_by_value(texts: ArrowArray, pattern: str) -> ArrowArray:
     parsed = parse_iregexp(pattern)
     encoded = texts.dictionary_encode()
     words = encoded.dictionary.to_pylist()

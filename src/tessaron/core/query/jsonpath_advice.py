@@ -50,7 +50,7 @@ class Advice:
     nearest: tuple[str, ...]
 
 
-def advise(path: JsonPath, documents: Sequence[Any], counts: Sequence[int] = ()) -> Advice:
+def advise(path: JsonPath, documents: Sequence[Parsed], counts: Sequence[int] = ()) -> Advice:
     """Return what can be said, judged from some of the documents.
 
     Args:
@@ -68,7 +68,7 @@ def advise(path: JsonPath, documents: Sequence[Any], counts: Sequence[int] = ())
     return Advice(path.part(depth), matched, there, () if says_all else tuple(_nearest(path, documents)))
 
 
-def _deepest(path: JsonPath, documents: Sequence[Any]) -> tuple[int, list[Match]]:
+def _deepest(path: JsonPath, documents: Sequence[Parsed]) -> tuple[int, list[Match]]:
     for depth in range(len(path.segments), 0, -1):
         found = [
             match
@@ -80,7 +80,7 @@ def _deepest(path: JsonPath, documents: Sequence[Any]) -> tuple[int, list[Match]
     return 0, [Match(document) for document in documents]
 
 
-def _describe(segment: Segment, values: list[Any]) -> str:
+def _describe(segment: Segment, values: list[Parsed]) -> str:
     """Return what stands where the next segment finds nothing."""
     kinds = Counter(map(_kind, values))
     selector = segment.selectors[0]
@@ -100,7 +100,7 @@ def _describe(segment: Segment, values: list[Any]) -> str:
     return " and ".join(parts)
 
 
-def _with_names(values: Iterable[Any]) -> str:
+def _with_names(values: Iterable[Parsed]) -> str:
     names = Counter(name for value in values if isinstance(value, (dict, Pairs)) for name in dict(value))
     shown = [name for name, _ in names.most_common(_SHOWN_NAMES)]
     if not shown:
@@ -108,7 +108,7 @@ def _with_names(values: Iterable[Any]) -> str:
     return f" with {', '.join(shown)}" + (" …" if len(names) > len(shown) else "")
 
 
-def _what_is_compared(selector: Filter, values: list[Any]) -> str:
+def _what_is_compared(selector: Filter, values: list[Parsed]) -> str:
     """Return the values that a filter of one comparison finds instead."""
     condition = selector.condition
     if not isinstance(condition, Comparison):
@@ -141,7 +141,7 @@ def _kind(value: Parsed) -> str:
     return "number" if isinstance(value, (int, float, NumberText)) else "text"
 
 
-def _nearest(path: JsonPath, documents: Sequence[Any]) -> list[str]:
+def _nearest(path: JsonPath, documents: Sequence[Parsed]) -> list[str]:
     wanted, anywhere = _steps(path.segments)
     costs: list[tuple[float, str]] = []
     for existing in paths_that_exist(documents):
@@ -152,7 +152,7 @@ def _nearest(path: JsonPath, documents: Sequence[Any]) -> list[str]:
     return [text for cost, text in costs[:_SHOWN_PATHS] if cost <= costs[0][0] + _CLOSE]
 
 
-def paths_that_exist(documents: Sequence[Any]) -> list[Path]:
+def paths_that_exist(documents: Sequence[Parsed]) -> list[Path]:
     """Return the paths in the documents, with elements of arrays taken together."""
     found: dict[Path, None] = {}
     pending: list[tuple[Path, Any]] = [((), document) for document in reversed(documents)]
@@ -204,11 +204,11 @@ def _distance(wanted: Path, existing: Path, anywhere: bool) -> float:
     return row[-1]
 
 
-def _cost_of_step(step: Any) -> float:
+def _cost_of_step(step: Parsed) -> float:
     return _ARRAY_STEP if step is ELEMENT else _LEVEL
 
 
-def _cost_of_change(step: Any, other: Any) -> float:
+def _cost_of_change(step: Parsed, other: Parsed) -> float:
     if step == other:
         return 0.0
     if not isinstance(step, str) or not isinstance(other, str):

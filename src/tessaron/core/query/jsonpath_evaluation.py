@@ -63,7 +63,7 @@ class Match:
 
 
 def find_matches(
-    segments: tuple[Segment, ...], start: Match, root: Any, counts: list[int] | None = None
+    segments: tuple[Segment, ...], start: Match, root: Parsed, counts: list[int] | None = None
 ) -> Iterator[Match]:
     """Yield what the segments select from `start`, in order.
 
@@ -90,7 +90,7 @@ def find_matches(
             open_segments.append(_apply(segments[depth - 1], match, root))
 
 
-def _apply(segment: Segment, match: Match, root: Any) -> Iterator[Match]:
+def _apply(segment: Segment, match: Match, root: Parsed) -> Iterator[Match]:
     for start in _descendants(match) if segment.descends else (match,):
         for selector in segment.selectors:
             yield from _SELECT[type(selector)](selector, start, root)
@@ -119,7 +119,7 @@ def children(match: Match) -> Iterator[Match]:
             yield Match(item, index, match)
 
 
-def _select_name(selector: NameSelector, match: Match, root: Any) -> Iterator[Match]:
+def _select_name(selector: NameSelector, match: Match, root: Parsed) -> Iterator[Match]:
     value = match.value
     if isinstance(value, dict):
         if selector.name in value:
@@ -130,24 +130,24 @@ def _select_name(selector: NameSelector, match: Match, root: Any) -> Iterator[Ma
                 yield Match(item, name, match)
 
 
-def _select_all(selector: Wildcard, match: Match, root: Any) -> Iterator[Match]:
+def _select_all(selector: Wildcard, match: Match, root: Parsed) -> Iterator[Match]:
     return children(match)
 
 
-def _select_index(selector: Index, match: Match, root: Any) -> Iterator[Match]:
+def _select_index(selector: Index, match: Match, root: Parsed) -> Iterator[Match]:
     value, index = match.value, selector.index
     if isinstance(value, list) and -len(value) <= index < len(value):
         yield Match(value[index], index if index >= 0 else len(value) + index, match)
 
 
-def _select_slice(selector: Slice, match: Match, root: Any) -> Iterator[Match]:
+def _select_slice(selector: Slice, match: Match, root: Parsed) -> Iterator[Match]:
     value = match.value
     if isinstance(value, list) and selector.step:
         for index in range(*slice(selector.start, selector.stop, selector.step).indices(len(value))):
             yield Match(value[index], index, match)
 
 
-def _select_filter(selector: Filter, match: Match, root: Any) -> Iterator[Match]:
+def _select_filter(selector: Filter, match: Match, root: Parsed) -> Iterator[Match]:
     for child in children(match):
         if holds(selector.condition, child.value, root):
             yield child
@@ -162,7 +162,7 @@ _SELECT: dict[type[Selector], Callable[[Any, Match, Any], Iterator[Match]]] = {
 }
 
 
-def holds(condition: Condition, value: Parsed, root: Any) -> bool:
+def holds(condition: Condition, value: Parsed, root: Parsed) -> bool:
     """Say whether a condition of a filter holds for `value` (section 2.3.5.2.2)."""
     match condition:
         case AnyOf(conditions):
@@ -180,11 +180,11 @@ def holds(condition: Condition, value: Parsed, root: Any) -> bool:
     raise AssertionError(condition)
 
 
-def _nodes(query: Query, value: Parsed, root: Any) -> Iterator[Match]:
+def _nodes(query: Query, value: Parsed, root: Parsed) -> Iterator[Match]:
     return find_matches(query.segments, Match(root if query.from_root else value), root)
 
 
-def _operand(operand: Operand, value: Parsed, root: Any) -> Any:
+def _operand(operand: Operand, value: Parsed, root: Parsed) -> Parsed:
     match operand:
         case Literal(constant):
             return constant
@@ -195,7 +195,7 @@ def _operand(operand: Operand, value: Parsed, root: Any) -> Any:
             return _result(operand, value, root)
 
 
-def _result(call: FunctionCall, value: Parsed, root: Any) -> Any:
+def _result(call: FunctionCall, value: Parsed, root: Parsed) -> Parsed:
     function = FUNCTIONS[call.name]
     arguments = [
         [node.value for node in _nodes(argument, value, root)]
@@ -217,7 +217,7 @@ def number_of(value: Parsed) -> int | Decimal | None:
     return Decimal(value) if isinstance(value, NumberText) else None
 
 
-def are_equal(left: Any, right: Any) -> bool:
+def are_equal(left: Parsed, right: Parsed) -> bool:
     """Say whether two parsed values are equal (section 2.3.5.2.2), numbers as numbers, without recursion."""
     pending = [(left, right)]
     while pending:
@@ -236,18 +236,18 @@ def are_equal(left: Any, right: Any) -> bool:
     return True
 
 
-def _as_dict(value: Parsed) -> Any:
+def _as_dict(value: Parsed) -> Parsed:
     return dict(value) if isinstance(value, Pairs) else value
 
 
-def _are_equal_scalars(left: Any, right: Any) -> bool:
+def _are_equal_scalars(left: Parsed, right: Parsed) -> bool:
     numbers = number_of(left), number_of(right)
     if numbers != (None, None):
         return numbers[0] == numbers[1]
     return type(left) is type(right) and bool(left == right)
 
 
-def _is_less(left: Any, right: Any) -> bool:
+def _is_less(left: Parsed, right: Parsed) -> bool:
     if is_text(left) and is_text(right):
         return bool(left < right)
     first, second = number_of(left), number_of(right)

@@ -42,20 +42,20 @@ def is_text(value: Parsed) -> bool:
     return isinstance(value, str) and not isinstance(value, NumberText)
 
 
-def _length(value: Parsed) -> Any:
+def _length(value: Parsed) -> Parsed:
     return len(value) if is_text(value) or isinstance(value, (list, dict, Pairs)) else NOTHING
 
 
-def _value(nodes: list[Any]) -> Any:
+def _value(nodes: list[Parsed]) -> Parsed:
     return nodes[0] if len(nodes) == 1 else NOTHING
 
 
-def _match(text: Any, pattern: Any) -> bool:
+def _match(text: Parsed, pattern: Parsed) -> bool:
     found = parse_iregexp(pattern) if is_text(text) and is_text(pattern) else None
     return found is not None and found.matches(text)
 
 
-def _search(text: Any, pattern: Any) -> bool:
+def _search(text: Parsed, pattern: Parsed) -> bool:
     found = parse_iregexp(pattern) if is_text(text) and is_text(pattern) else None
     return found is not None and found.occurs_in(text)
 

@@ -10,7 +10,7 @@ from typing import Any
 from lxml import etree
 
 from tessaron.core.base.json_text import json_text
-from tessaron.core.base.parsed_values import NumberText, Pairs
+from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import Location, format_location, quote_name
 from tessaron.core.kernel.careful_json import parse_carefully
 from tessaron.core.kernel.xml_parsing import safe_parser
@@ -75,7 +75,7 @@ def differences(source: str, tables: str, exact: bool) -> Iterator[Difference]:
                 yield _difference(kind, location, _NOTHING, value)
 
 
-def _leaves(text: str) -> dict[Location, Any]:
+def _leaves(text: str) -> dict[Location, Parsed]:
     """Return all scalars, nulls and empty objects and arrays of a document by their place."""
     document, _ = parse_carefully(text, _start(text))
     found: dict[Location, Any] = {}
@@ -96,11 +96,11 @@ def _start(text: str) -> int:
     return len(text) - len(text.lstrip(" \t\r\n,"))
 
 
-def _is_hollow(value: Any) -> bool:
+def _is_hollow(value: Parsed) -> bool:
     return value is None or (isinstance(value, (dict, list, Pairs)) and not value)
 
 
-def _kind(value: Any, other: Any, exact: bool) -> str:
+def _kind(value: Parsed, other: Parsed, exact: bool) -> str:
     """Return how two values differ; empty if they count as the same."""
     if value is _NOTHING or other is _NOTHING:
         known = other if value is _NOTHING else value
@@ -120,15 +120,15 @@ def _kind(value: Any, other: Any, exact: bool) -> str:
     return "kind" if _shown(value).strip('"') == _shown(other).strip('"') else "value"
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: Parsed) -> bool:
     return isinstance(value, (int, NumberText)) and not isinstance(value, bool)
 
 
-def _digits(value: Any) -> str:
+def _digits(value: Parsed) -> str:
     return json_text(value)
 
 
-def _difference(kind: str, location: Location, value: Any, other: Any) -> Difference:
+def _difference(kind: str, location: Location, value: Parsed, other: Parsed) -> Difference:
     path = "$" + "".join("[*]" if isinstance(step, int) else _step(step) for step in location)
     return Difference(kind, path, format_location(location), _shown(value), _shown(other), location)
 
@@ -137,7 +137,7 @@ def _step(name: str) -> str:
     return f".{name}" if name.isidentifier() and name.isascii() else quote_name(name)
 
 
-def _shown(value: Any) -> str:
+def _shown(value: Parsed) -> str:
     if value is _NOTHING:
         return ""
     text = json_text(value, ascii_only=False)
@@ -204,7 +204,7 @@ class _Leaf:
     value: str
 
 
-def _walk(text: str) -> Iterator[tuple[Any, _Spot]]:
+def _walk(text: str) -> Iterator[tuple[Parsed, _Spot]]:
     outer = etree.fromstring(text.encode(), safe_parser(text.encode()))
     pending = [(child, _Spot("", "", "")) for child in outer.iterchildren("*")][:1]
     while pending:
@@ -218,7 +218,7 @@ def _walk(text: str) -> Iterator[tuple[Any, _Spot]]:
         pending.extend(reversed(below))
 
 
-def _shown_name(element: Any) -> str:
+def _shown_name(element: Parsed) -> str:
     local = str(etree.QName(element).localname)
     return f"{element.prefix}:{local}" if element.prefix else local
 

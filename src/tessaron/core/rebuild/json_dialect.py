@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowArray
@@ -42,7 +40,12 @@ class JsonDialect:
         return tokens
 
     def made(
-        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+        self,
+        name: str,
+        value: ArrowArray,
+        members: list[tuple[str, ArrowArray]],
+        row_count: int,
+        order: ArrowArray,
     ) -> ArrowArray:
         """Return what stands at a place, made of its value, if it has one, and its members."""
         if value is not None and not members:
@@ -58,6 +61,6 @@ class JsonDialect:
         """Return for each row above the object of the entries below it."""
         return grouped(entries(keys, values), above, row_count, "{", "}", ",")
 
-    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
+    def row(self, places: TablePlaces, made: ArrowArray, names: ArrowArray = None) -> ArrowArray:
         """Return rows; where nothing stands in them as empty objects, or null if they have no members."""
         return pc.fill_null(made, "{}" if places.is_object else "null")

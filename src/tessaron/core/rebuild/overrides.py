@@ -49,7 +49,7 @@ class Overrides:
             path, lambda kinds: (kinds == Kind.OBJECT) | (kinds == Kind.ARRAY) | (kinds == Kind.NULL)
         )
 
-    def _chosen(self, path: tuple[str, ...], wanted: Any) -> ArrowArray:
+    def _chosen(self, path: tuple[str, ...], wanted: ArrowArray) -> ArrowArray:
         if path not in self.at:
             return None
         rows, texts, kinds = self.at[path]
@@ -98,8 +98,8 @@ def read_rests(texts: ArrowArray, is_markup: bool = False, kernel: str = "auto")
 
 
 def _spread(
-    node: Node, rows: Int64s, order: ArrowArray, bounds: Any, is_markup: bool
-) -> tuple[Int64s, Any, Any]:
+    node: Node, rows: Int64s, order: ArrowArray, bounds: ArrowArray, is_markup: bool
+) -> tuple[Int64s, ArrowArray, ArrowArray]:
     """Return for each row with the rest in question what stands at a place."""
     distinct = node.rows_present()
     counts = bounds[distinct + 1] - bounds[distinct]

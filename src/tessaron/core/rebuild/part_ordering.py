@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from html import unescape
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.paths import MARKUP, TEXT_STEP
 from tessaron.core.kernel.part_order import RECORDS, read_order
 from tessaron.core.markup.tokens import RECORDS_MARK
@@ -19,7 +19,7 @@ APART = "\x00"
 _ESCAPED = (("&", "&amp;"), ("<", "&lt;"), (">", "&gt;"), ("\r", "&#13;"))
 
 
-def in_order(orders: Any, parts: list[tuple[str, Any]]) -> Any:
+def in_order(orders: ArrowArray, parts: list[tuple[str, ArrowArray]]) -> ArrowArray:
     """Return what stands in some elements, each in its order.
 
     Args:
@@ -46,7 +46,9 @@ def in_order(orders: Any, parts: list[tuple[str, Any]]) -> Any:
     return pa.array(made.tolist(), pa.large_string())
 
 
-def _one_by_one(runs: list[tuple[str | None, int | None]], here: dict[str, Any], count: int) -> list[str]:
+def _one_by_one(
+    runs: list[tuple[str | None, int | None]], here: dict[str, ArrowArray], count: int
+) -> list[str]:
     """Return the contents of elements whose parts are interleaved."""
     own = TEXT_STEP.removeprefix(MARKUP)
     columns = {name: pc.fill_null(each, "").to_pylist() for name, each in here.items()}

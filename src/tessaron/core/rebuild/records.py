@@ -47,7 +47,12 @@ class Dialect(Protocol):
         """Return the step to what a row of a table is; empty where it has no name of its own."""
 
     def made(
-        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+        self,
+        name: str,
+        value: ArrowArray,
+        members: list[tuple[str, ArrowArray]],
+        row_count: int,
+        order: ArrowArray,
     ) -> ArrowArray:
         """Return what stands at a place, made of its value, if it has one, and its members.
 
@@ -64,7 +69,7 @@ class Dialect(Protocol):
     def dictionary(self, keys: ArrowArray, values: ArrowArray, above: Int64s, row_count: int) -> ArrowArray:
         """Return for each row above the entries that stand below it."""
 
-    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
+    def row(self, places: TablePlaces, made: ArrowArray, names: ArrowArray = None) -> ArrowArray:
         """Return rows of a table, also where nothing stands in them; `names` are those of their elements."""
 
 
@@ -102,7 +107,7 @@ class _Maker:
         return self._dialect.row(places, made[id(places.row)], names)
 
     def _at(
-        self, path: tuple[str, ...], place: ValuePlace, made: dict[int, Any], rest: Overrides | None
+        self, path: tuple[str, ...], place: ValuePlace, made: dict[int, ArrowArray], rest: Overrides | None
     ) -> ArrowArray:
         """Return what stands at a place of each row, null where nothing does."""
         instead = None if rest is None else rest.scalars(path)
@@ -204,7 +209,7 @@ class _Maker:
         return self._dialect.dictionary(keys, values, group.above, self._count)
 
 
-def _looked_up(values: list[ArrowArray], known: list[Any]) -> ArrowArray:
+def _looked_up(values: list[ArrowArray], known: list[ArrowArray]) -> ArrowArray:
     """Return the row of each value, or of several together, among known ones; null where there is none."""
     if len(values) == 1:
         return pc.index_in(values[0], known[0])

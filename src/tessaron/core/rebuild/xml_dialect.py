@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from decimal import Decimal
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -70,7 +69,12 @@ class XmlDialect:
         return names[-1] if names else MARKUP + self._record_name
 
     def made(
-        self, name: str, value: Any, members: list[tuple[str, Any]], row_count: int, order: ArrowArray
+        self,
+        name: str,
+        value: ArrowArray,
+        members: list[tuple[str, ArrowArray]],
+        row_count: int,
+        order: ArrowArray,
     ) -> ArrowArray:
         """Return what stands at a place: an attribute, a text, or an element with all that is in it."""
         if name == TEXT_STEP:
@@ -107,7 +111,7 @@ class XmlDialect:
         """Return for each row above the elements below it."""
         return self.array(values, above, row_count)
 
-    def row(self, places: TablePlaces, made: ArrowArray, names: Any = None) -> ArrowArray:
+    def row(self, places: TablePlaces, made: ArrowArray, names: ArrowArray = None) -> ArrowArray:
         """Return rows; where nothing stands in them as empty elements. `names` are those of the elements."""
         name = self.row_name(places).removeprefix(MARKUP)
         made = pc.fill_null(made, f"<{name}/>")
@@ -115,8 +119,8 @@ class XmlDialect:
 
 
 def _with_nil(
-    attributes: list[Any], content: list[tuple[str, Any]]
-) -> tuple[list[Any], list[tuple[str, Any]]]:
+    attributes: list[ArrowArray], content: list[tuple[str, ArrowArray]]
+) -> tuple[list[ArrowArray], list[tuple[str, ArrowArray]]]:
     """Return what stands in elements, with the attribute of those whose text says that they are nil."""
     for at, (step, each) in enumerate(content):
         is_nil = pc.fill_null(pc.equal(each, _NIL_TEXT), False) if step == TEXT_STEP else None
@@ -127,7 +131,7 @@ def _with_nil(
     return attributes, content
 
 
-def _renamed(elements: Any, name: str, names: Any) -> ArrowArray:
+def _renamed(elements: ArrowArray, name: str, names: ArrowArray) -> ArrowArray:
     """Return elements of one name with others, null where they keep their own."""
     names = pc.fill_null(pc.cast(names, pa.large_string()), name)
     ends = text(f"</{name}>")
@@ -158,7 +162,7 @@ def _replaced(texts: ArrowArray, pairs: tuple[tuple[str, str], ...]) -> ArrowRow
     return texts
 
 
-def _attribute(name: str, value: Any, row_count: int) -> ArrowArray:
+def _attribute(name: str, value: ArrowArray, row_count: int) -> ArrowArray:
     if value is None:
         return pa.nulls(row_count, pa.large_string())
     return pc.binary_join_element_wise(
@@ -166,7 +170,9 @@ def _attribute(name: str, value: Any, row_count: int) -> ArrowArray:
     )
 
 
-def _element(name: str, attributes: list[Any], content: list[Any], row_count: int) -> ArrowArray:
+def _element(
+    name: str, attributes: list[ArrowArray], content: list[ArrowArray], row_count: int
+) -> ArrowArray:
     if not attributes and not content:
         return pa.nulls(row_count, pa.large_string())
     there = None
