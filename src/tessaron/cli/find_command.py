@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Iterator
-from itertools import islice
-from typing import TYPE_CHECKING, Any, cast
+from typing import cast
 
 import click
 
@@ -18,11 +17,10 @@ from tessaron.cli.command_group import (
     source_of,
     terminal_width,
 )
-from tessaron.core.base.visible import clipped, in_quotes, visible
+from tessaron.cli.finders import Finder, JsonFinder, Located, XmlFinder
+from tessaron.core.base.visible import visible
 
-if TYPE_CHECKING:
-    from tessaron.core.query.jsonpath import JsonPath
-    from tessaron.engine.path_reading import Found, PathReader
+_ERRORS_SHOWN = 3
 
 
 @click.command()
@@ -74,108 +72,53 @@ def find(
         raise click.UsageError("expected a source and a path, as in: tessaron find feed.json '$.calls[*]'")
     if form and not picks:
         raise click.UsageError("--as gives the form of the rows of --pick; name the columns with --pick")
-    from tessaron.core.query.jsonpath import parse_path
-    from tessaron.engine.path_reading import PathReader
     from tessaron.sources.formats import xml_inputs
     from tessaron.sources.inputs import resolve_inputs
 
     *sources, path = arguments
     inputs = resolve_inputs(source_of(tuple(sources)))
     documents = xml_inputs(inputs)
-    if documents is not None:
-        from tessaron.cli.find_xml_command import find_in_xml
-
-        find_in_xml(
-            documents, path, records, namespaces, raw, only_count, where_found, first, picks,
-            form,
-        )  # fmt: skip
-        return
-    reader = PathReader(
-        inputs,
-        parse_path(path),
-        None if records is None else parse_path(records),
+    finder: Finder = (
+        JsonFinder(inputs, path, records, picks)
+        if documents is None
+        else XmlFinder(documents, path, records, namespaces, picks)
     )
-    matches: Iterator[Found] = iter(reader) if first is None else islice(reader, first)
+    matches = finder.matches(first)
     if only_count:
         count = sum(1 for _ in matches)
         sys.stdout.write(f"{count}\n")
     elif picks:
-        count = _print_rows(matches, picks, form or "table", where_found)
+        count = _print_rows(finder, matches, form or "table", where_found)
     else:
-        count = _print_matches(matches, raw, where_found)
+        count = _print_matches(finder, matches, raw, where_found)
+    for error in finder.errors[:_ERRORS_SHOWN]:
+        say(str(error))
+    if len(finder.errors) > _ERRORS_SHOWN:
+        say(f"{len(finder.errors) - _ERRORS_SHOWN:,} more documents or records could not be read")
     if not count:
-        _say_why(reader)
+        finder.say_why()
+    if not count or finder.errors:
         sys.exit(EXIT_CHECK_FAILED)
 
 
-def _print_matches(matches: Iterator[Found], raw: bool, where_found: bool) -> int:
+def _print_matches(finder: Finder, matches: Iterator[Located], raw: bool, where_found: bool) -> int:
     count = 0
     at_once = sys.stdout.isatty()
-    for found in matches:
+    for match in matches:
         count += 1
-        value = found.match.value
-        text = one_line(value) if raw and isinstance(value, str) else found.json()
-        place = f"{found.path}\t{found.source}\t{found.record}\t" if where_found else ""
-        sys.stdout.write(visible(f"{place}{text}\n"))
+        place = f"{match.path}\t{match.source}\t{match.record}\t" if where_found else ""
+        sys.stdout.write(visible(f"{place}{finder.line(match, raw)}\n"))
         if at_once or count == 1:
             sys.stdout.flush()
     return count
 
 
-def one_line(text: str) -> str:
-    """Return a text on one line, its line breaks as escapes."""
-    text = text.replace("\r", "\\r").replace("\n", "\\n")
-    return text.encode("utf-8", "backslashreplace").decode()
-
-
-def _print_rows(matches: Iterator[Found], picks: tuple[str, ...], form: str, where_found: bool) -> int:
+def _print_rows(finder: Finder, matches: Iterator[Located], form: str, where_found: bool) -> int:
     from tessaron.views.rows_view import RowForm, write_rows
 
-    columns = [_pick(pick) for pick in picks]
-    names = [name for name, _ in columns]
-    if where_found:
-        names = ["path", "source", "record", *names]
-    width = terminal_width()
-    rows = (_row(found, columns, where_found) for found in matches)
-    return write_rows(sys.stdout, names, rows, cast("RowForm", form), width)
-
-
-def _pick(text: str) -> tuple[str, JsonPath]:
-    from tessaron.core.query.jsonpath import parse_path
-
-    name, equals, path = text.partition("=")
-    if not equals or not name:
-        raise click.UsageError(
-            f"expected --pick NAME=PATH, got {in_quotes(text)}; for example: --pick id='$.call_id'"
-        )
-    return name, parse_path("$" + path[1:] if path.startswith("@") else path)
-
-
-def _row(found: Found, columns: list[tuple[str, JsonPath]], where_found: bool) -> list[Any]:
-    cells: list[Any] = [found.path, found.source, found.record] if where_found else []
-    for _, path in columns:
-        values = [match.value for match in path.find(found.match.value)]
-        cells.append(values if len(values) > 1 else values[0] if values else None)
-    return cells
-
-
-def _say_why(reader: PathReader) -> None:
-    """Say on standard error how far the path leads, what stands there, and what is near."""
-    from tessaron.core.cutting.head_sample import sample_documents
-    from tessaron.core.query.jsonpath_advice import advise
-
-    samples = [sample_documents(head) for head in reader.heads]
-    documents = [document for found, _ in samples for document in found]
-    whole = all(complete for _, complete in samples)
-    say(f"nothing matches {clipped(reader.path.text)}")
-    if reader.records is not None:
-        documents = [match.value for document in documents for match in reader.records.find(document)]
-    if not documents:
-        return
-    advice = advise(reader.path, documents, reader.counts if whole or any(reader.counts) else ())
-    times = "once" if advice.matched == 1 else f"{advice.matched:,} times"
-    click.echo(visible(f"  {clipped(advice.deepest)} matches {times}: {advice.there}"), err=True)
-    for index, text in enumerate(advice.nearest):
-        click.echo(visible(f"  {'did you mean' if not index else '          or'} {text}"), err=True)
-    if not whole:
-        click.echo("  (judged from the first megabyte)", err=True)
+    places = ["path", "source", "record"] if where_found else []
+    rows = (
+        [*((match.path, match.source, match.record) if where_found else ()), *finder.cells(match)]
+        for match in matches
+    )
+    return write_rows(sys.stdout, [*places, *finder.names], rows, cast("RowForm", form), terminal_width())
