@@ -32,6 +32,7 @@ def coverage(session: nox.Session) -> None:
     """Say which lines and branches no test runs; fails below the floor in `pyproject.toml`."""
     session.install("-e", ".[dev]")
     session.run("coverage", "run", "-m", "unittest")
+    session.run("coverage", "combine", "--quiet")
     session.run("coverage", "report", "--skip-covered")
 
 
