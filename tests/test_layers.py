@@ -1,10 +1,12 @@
 """The house: which room may import which, how rooms are kept, and what a bare import may load."""
 
 import ast
+import re
 import subprocess
 import sys
 import unittest
 from collections import Counter
+from inspect import signature
 from pathlib import Path
 from typing import get_type_hints
 
@@ -126,6 +128,22 @@ class RoomsTest(unittest.TestCase):
 
 
 class FrontTest(unittest.TestCase):
+    def test_the_reference_tells_every_public_name_with_its_arguments(self):
+        page = (Path(__file__).parent.parent / "docs" / "reference.md").read_text("utf-8")
+        self.assertEqual([name for name in tessaron.__all__ if not re.search(rf"\b{name}\b", page)], [])
+        told = dict(re.findall(r"`tessaron\.(\w+)\(([^`]*?)\)(?: -> \w+)?`", page))
+        functions = {
+            name: getattr(tessaron, name) for name in tessaron.__all__ if name.islower() and name[0] != "_"
+        }
+        self.assertEqual(set(told), set(functions))
+        for name, function in functions.items():
+            with self.subTest(name):
+                known = [
+                    each for each in signature(function).parameters if each not in ("options", "progress")
+                ]
+                listed = re.findall(r"(?:^|, )(\w+)", told[name])
+                self.assertEqual([each for each in listed if each not in ("options", "progress")], known)
+
     def test_options_by_name_are_those_of_a_run(self):
         from tessaron.engine.options import Options
         from tessaron.engine.run_options import RunOptions
