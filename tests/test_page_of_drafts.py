@@ -71,7 +71,7 @@ DICTIONARIES = {
     "30 words of objects, each in half": (in_turn(numbered(30), 60, field, 15), True),
     "30 words of objects, each in two thirds": (in_turn(numbered(30), 60, lambda n: {f"f{n}": 1, f"g{n}": 2}, 20), False),
     "30 words of scalars, of one object": ([{"d": dict.fromkeys(numbered(30), 1)}], False),
-    "257 words of arrays, of one object": ([{"d": dict.fromkeys(numbered(257), [1])}], True),
+    "257 words of arrays, of one object": ([{"d": {name: [1] for name in numbered(257)}}], True),
     "256 words of scalars, of one object": ([{"d": dict.fromkeys(numbered(256), 1)}], False),
     "seven objects of one structure, always": ([{"d": {name: field(1) for name in numbered(7)}}] * 9, False),
     "eight objects of one structure, always": ([{"d": {name: field(1) for name in numbered(8)}}] * 9, True),
@@ -97,8 +97,8 @@ DIVIDED = {
     "one field of each kind stays": (kinds(40, 1), {"t"}),
     "19 rows are too few": (kinds(19, 3), {"t"}),
     "20 rows are enough": (kinds(20, 3), {"t", "t_tug", "t_gate"}),
-    "three alternatives": ([{"id": n, "tug crane gate".split()[n % 3]: {"a": n, "b": 1, "c": 2}} for n in range(30)], {"t", "t_tug", "t_crane", "t_gate"}),
-    "two alternatives stay": ([{"id": n, "tug crane".split()[n % 2]: {"a": n, "b": 1}} for n in range(30)], {"t"}),
+    "three alternatives": ([{"id": n, ["tug", "crane", "gate"][n % 3]: {"a": n, "b": 1, "c": 2}} for n in range(30)], {"t", "t_tug", "t_crane", "t_gate"}),
+    "two alternatives stay": ([{"id": n, ["tug", "crane"][n % 2]: {"a": n, "b": 1}} for n in range(30)], {"t"}),
 }  # fmt: skip
 AGENT = {"agent": "A", "phone": "00", "mail": "a@b"}
 PLACES = ["owner", "charterer", "loading", "towage", "stores", "waste", "pilot"]
