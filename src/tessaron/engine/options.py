@@ -176,9 +176,8 @@ class Options:
         if self.stop_at_share is not None and not 0 <= self.stop_at_share <= 1:
             raise UsageError(f"expected stop_at_share from 0 to 1, got {in_quotes(self.stop_at_share)}")
         if self.flat is None and (self.times or self.with_empty):
-            raise UsageError(
-                f"{'times' if self.times else 'with_empty'} goes with flat: it speaks of the rows of a flat table"
-            )
+            name = "times" if self.times else "with_empty"
+            raise UsageError(f"{name} goes with flat: it speaks of the rows of a flat table")
         if self.flat is not None and self.shared:
             raise UsageError(
                 "shared does not go with flat: a flat table has all of a row, wherever it stands"
