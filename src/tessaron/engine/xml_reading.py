@@ -158,10 +158,6 @@ class XmlReading:
         local = self._feed.path.tests[0].local if self._feed.path is not None else "*"
         return None if local == "*" else local
 
-    def is_recognised(self) -> bool:
-        """Say whether the records were recognised."""
-        return self._location is None
-
     def _tasks(self, chunks: list[XmlChunk]) -> Iterator[ReadTask]:
         reading, options = self._reading, self._reading.options
         for chunk in self._feed:

@@ -354,11 +354,6 @@ def xml_text(root: XmlElement, indent: int | None) -> str:
     return str(etree.tostring(root, encoding="unicode"))
 
 
-def is_xml_line(line: str) -> bool:
-    """Say whether a line is of XML: its path begins with `/`."""
-    return line.lstrip().startswith("/")
-
-
 def lines_of(blocks: Iterable[bytes], lines: ValueLines) -> Iterator[str]:
     """Yield the lines of a document that comes in blocks."""
     for block in blocks:

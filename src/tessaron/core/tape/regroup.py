@@ -289,18 +289,6 @@ def _clear_lanes(node: Node) -> None:
         setattr(node, lane, getattr(empty, lane))
 
 
-def entries_as_records(tree: Branch) -> Branch:
-    """Return the entries of the record as records, with their keys."""
-    to_entries(tree)
-    entry = tree.children.get(ENTRY)
-    if entry is None:
-        return Branch(Node(-1, Role.RECORD, None, 0))
-    entry.node = replace(
-        entry.node, role=Role.RECORD, parent_rows=entry.node.parent_rows[:0], ordinals=entry.node.ordinals[:0]
-    )
-    return entry
-
-
 @dataclass(slots=True, eq=False)
 class _Depth:
     """The elements of one array inside the structure that contains itself.
