@@ -25,7 +25,7 @@ from tessaron.prove.source_digests import Digests, SourceDigests
 from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
-from tessaron.sources.inputs import Input, Source, resolve_inputs
+from tessaron.sources.inputs import Input, Source, is_source, resolve_inputs
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
 
@@ -167,7 +167,7 @@ def _sources_in(receipt: dict[str, Parsed], folder: str | Path) -> list[Path]:
     names = [source["name"] for source in receipt.get("sources", ())]
     if not names:
         raise UsageError(f"{folder}: has no receipt that names its sources; name them: verify FOLDER SOURCE")
-    gone = [name for name in names if not Path(name).is_file()]
+    gone = [name for name in names if not is_source(Path(name))]
     if gone:
         raise SourceError(f"{gone[0]}: the source is not there (any more); name it: verify FOLDER SOURCE")
     return [Path(name) for name in names]

@@ -108,7 +108,7 @@ def utf8_blocks(
         SourceError: When reading fails.
         DataError: When the compressed data is broken, or an encoding is not known.
     """
-    reading = _Guarded(name, _decompressed(name, _Guarded(name, _Counted(stream, on_bytes))))
+    reading = Guarded(name, _decompressed(name, Guarded(name, _Counted(stream, on_bytes))))
     head = reading.read_all(4)
     mark, encoding = _encoding_of(head)
     if heeds_declaration and encoding == "utf-8" and not mark:
@@ -119,6 +119,18 @@ def utf8_blocks(
     if encoding == "utf-8":
         return mark, blocks
     return mark, _recoded(name, blocks, encoding)
+
+
+def unpacked(name: str, stream: BinaryIO) -> Guarded:
+    """Return the bytes of a stream unpacked, however often it was packed; faults name the source."""
+    return Guarded(name, _decompressed(name, Guarded(name, stream)))
+
+
+def bounded(name: str, stream: Readable, packed_bytes: int) -> Readable:
+    """Return what comes out of so many packed bytes, as long as that is not out of all proportion."""
+    packed = _Packed(Joined(b"", stream))
+    packed.count = packed_bytes
+    return _Unpacked(name, Guarded(name, stream), packed)
 
 
 class _Counted:
@@ -149,7 +161,7 @@ def _size_of(stream: BinaryIO) -> int | None:
     return known.st_size if stat.S_ISREG(known.st_mode) else None
 
 
-class _Guarded:
+class Guarded:
     """Turns what can go wrong while reading into errors that name the source."""
 
     def __init__(self, name: str, stream: Readable):
@@ -157,6 +169,7 @@ class _Guarded:
         self._stream = stream
 
     def read(self, size: int) -> bytes:
+        """Return at most `size` bytes; none at the end."""
         try:
             return bytes(self._stream.read(size))
         except (SourceError, DataError):
@@ -171,6 +184,7 @@ class _Guarded:
             raise SourceError(f"{self._name}: cannot be read: {error.strerror}") from error
 
     def read_all(self, size: int) -> bytes:
+        """Return the next `size` bytes; fewer only at the end."""
         found = b""
         while len(found) < size:
             more = self.read(size - len(found))
@@ -194,7 +208,7 @@ def _decompressed(name: str, stream: Readable) -> Readable:
             if magic == b"BZh" and not head[3:4].isdigit():
                 return whole
             counted = _Packed(whole)
-            return _decompressed(name, _Unpacked(name, _Guarded(name, opened(counted)), counted))
+            return _decompressed(name, _Unpacked(name, Guarded(name, opened(counted)), counted))
     return whole
 
 

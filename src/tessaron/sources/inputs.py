@@ -6,20 +6,32 @@ import glob
 import io
 import os
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
-from pathlib import Path
-from typing import IO, Any, BinaryIO, cast
+from pathlib import Path, PurePath
+from typing import IO, Any, BinaryIO, TypeVar, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import clipped
+from tessaron.sources.archives import ENDINGS as ARCHIVE_ENDINGS
+from tessaron.sources.archives import (
+    HEAD_BYTES,
+    Member,
+    Open,
+    begins_archive,
+    is_archive,
+    kept_bytes,
+    members_of,
+)
+from tessaron.sources.encodings import Joined
 
 _PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
 _PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
 JSON_ENDINGS = tuple(ending + packed for ending in _PLAIN_ENDINGS for packed in _PACKED)
 XML_ENDINGS = tuple(".xml" + packed for packed in _PACKED)
 """The endings of files that are taken from a folder; a file named by itself may have any."""
+_File = TypeVar("_File")
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,12 +43,14 @@ class ByteInput:
         size: Bytes in it, if known beforehand.
         path: The file, if it is one.
         stream: The open file or the bytes, if they were given.
+        opener: Opens it, where it stands in an archive.
     """
 
     name: str
     size: int | None = None
     path: Path | None = None
     stream: BinaryIO | None = None
+    opener: Open | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -58,6 +72,8 @@ class ByteInput:
         """
         if self.stream is not None:
             return nullcontext(self.stream)
+        if self.opener is not None:
+            return self.opener()
         assert self.path is not None
         try:
             return cast("AbstractContextManager[BinaryIO]", open(self.path, "rb"))
@@ -96,19 +112,18 @@ def resolve_inputs(source: Source) -> list[Input]:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
-    if isinstance(source, str):
-        return list(_inputs_of_text(source))
-    if isinstance(source, os.PathLike):
-        return list(_inputs_of_path(Path(source)))
+    known: _Members = {}
+    if isinstance(source, (str, os.PathLike)):
+        return list(_inputs_at(source, known))
     if isinstance(source, (bytes, bytearray, memoryview)):
-        return [_input_of_bytes(bytes(source), "<bytes>")]
+        return list(_inputs_of_bytes(bytes(source), "<bytes>"))
     if hasattr(source, "read"):
-        return [_input_of_file(source)]
+        return list(_inputs_of_file(source))
     if isinstance(source, Mapping):
         return [ObjectInput(iter([dict(source)]))]
     if isinstance(source, (list, tuple)):
         if source and all(isinstance(item, (str, os.PathLike)) for item in source):
-            return [found for item in source for found in resolve_inputs(item)]
+            return [found for item in source for found in _inputs_at(item, known)]
         return [ObjectInput(iter(source))]
     if isinstance(source, Iterator):
         return [ObjectInput(source)]
@@ -118,17 +133,87 @@ def resolve_inputs(source: Source) -> list[Input]:
     )
 
 
-def _input_of_bytes(data: bytes, name: str) -> ByteInput:
-    return ByteInput(name, len(data), stream=io.BytesIO(data))
+_Members = dict[str, list[Member]]
+"""The members of archives that were listed already, by the name of each."""
 
 
-def _inputs_of_text(text: str) -> Iterator[ByteInput]:
+def is_source(path: Path) -> bool:
+    """Say whether there is a file at a path, or a member of an archive."""
+    return path.is_file() or _archive_above(path) is not None
+
+
+def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
+    """Yield the inputs of a path, or of a text: the path of what is there, or a document itself."""
+    if isinstance(source, str):
+        yield from _inputs_of_text(source, known)
+    else:
+        yield from _inputs_of_path(Path(cast("os.PathLike[str]", source)), known)
+
+
+def _inputs_of_bytes(data: bytes, name: str) -> Iterator[ByteInput]:
+    if begins_archive(name, data[:HEAD_BYTES]):
+        yield from _of_archive(name, lambda: nullcontext(io.BytesIO(data)), {})
+    else:
+        yield ByteInput(name, len(data), stream=io.BytesIO(data))
+
+
+def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> Iterator[ByteInput]:
+    """Yield the documents in an archive, in the order of their names, as those of a folder are taken.
+
+    Args:
+        name: Of the archive.
+        opened: Opens it.
+        known: Archives that were listed already.
+        inside: Only the member of this name, or what stands below it.
+    """
+    if name not in known:
+        known[name] = members_of(name, opened)
+    members = [
+        member for member in known[name]
+        if not inside or member.name == inside or member.name.startswith(f"{inside}/")
+    ]  # fmt: skip
+    if inside and not members:
+        raise SourceError(f"{name}: has no member {inside}")
+    if [member.name for member in members] != [inside]:
+        members = _documents_of(name, members, lambda member: PurePath(member.name))
+    for member in members:
+        yield ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open)
+
+
+def _documents_of(name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath]) -> list[_File]:
+    """Return of some files those that are documents by their names, in the order of these.
+
+    Raises:
+        SourceError: When JSON and XML are there, or none of both.
+    """
+    shown = [file for file in files if not any(map(_is_hidden, path_of(file).parts))]
+    json_files, xml_files = (
+        sorted(
+            (file for file in shown if path_of(file).name.lower().endswith(endings)),
+            key=lambda file: natural_order(path_of(file)),
+        )
+        for endings in (JSON_ENDINGS, XML_ENDINGS)
+    )
+    if json_files and xml_files:
+        raise SourceError(
+            f"{name}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in it; "
+            f"say which, for instance '{name}/*.xml'"
+        )
+    if not json_files and not xml_files:
+        raise SourceError(
+            f"{name}: no JSON or XML file in it (looked for {', '.join(_PLAIN_ENDINGS)} and .xml, also "
+            "packed); name the files themselves if they end differently"
+        )
+    return json_files or xml_files
+
+
+def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a text: the path of what is there, or a document itself."""
     start, end = text.lstrip()[:1], text.rstrip()[-1:]
     if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
-        yield _input_of_bytes(text.encode(), "<text>")
+        yield from _inputs_of_bytes(text.encode(), "<text>")
         return
-    yield from _inputs_of_path(Path(text))
+    yield from _inputs_of_path(Path(text), known)
 
 
 def _names_files(text: str) -> bool:
@@ -146,49 +231,79 @@ def _is_there(path: Path) -> bool:
         return False
 
 
-def _input_of_file(stream: Any) -> ByteInput:
+def _is_hidden(part: str) -> bool:
+    return part == "__MACOSX" or (part.startswith(".") and part != "..")
+
+
+def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:
     if isinstance(stream, io.TextIOBase):
         raise UsageError("expected a file opened in binary mode, got a text file; open it with mode 'rb'")
-    name = getattr(stream, "name", None)
-    return ByteInput(name if isinstance(name, str) else "<stream>", stream=stream)
+    given = getattr(stream, "name", None)
+    name = given if isinstance(given, str) else "<stream>"
+    head = _first_bytes(stream)
+    whole = cast("BinaryIO", Joined(head, stream))
+    if begins_archive(name, head):
+        yield from _of_archive(name, kept_bytes(whole), {})
+    else:
+        yield ByteInput(name, stream=whole)
 
 
-def _inputs_of_path(path: Path) -> Iterator[ByteInput]:
+_DOCUMENT_BEGINS = b'{[<" \t\r\n\xef\xfe\xff\x00\x1e-0123456789tfn'
+"""The first bytes of documents: then nothing more has to be there before they are read."""
+
+
+def _first_bytes(stream: BinaryIO) -> bytes:
+    """Return the first bytes of a stream, as many as tell an archive."""
+    head = stream.read(1)
+    while head and head[0] not in _DOCUMENT_BEGINS and len(head) < HEAD_BYTES:
+        more = stream.read(HEAD_BYTES - len(head))
+        if not more:
+            break
+        head += more
+    return head
+
+
+def _inputs_of_path(path: Path, known: _Members) -> Iterator[ByteInput]:
     if not _is_there(path) and any(letter in str(path) for letter in "*?["):
         found = sorted((Path(name) for name in glob.glob(str(path), recursive=True)), key=natural_order)
         if not found:
             raise SourceError(f"{path}: no file matches this pattern")
         for each in found:
-            yield from _inputs_of_path(each)
+            yield from _inputs_of_path(each, known)
     elif _is_there(path) and path.is_dir():
-        json_files, xml_files = (sorted(_files(path, each), key=natural_order) for each in _ENDINGS)
-        if json_files and xml_files:
-            raise SourceError(
-                f"{path}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in this "
-                f"folder; say which, for instance '{path}/*.xml'"
-            )
-        if not json_files and not xml_files:
-            raise SourceError(
-                f"{path}: no JSON or XML file in this folder (looked for {', '.join(_PLAIN_ENDINGS)} and "
-                ".xml, also packed); name the files themselves if they end differently"
-            )
-        yield from map(_input_of_path, json_files or xml_files)
-    else:
-        yield _input_of_path(path)
-
-
-_ENDINGS = (JSON_ENDINGS, XML_ENDINGS)
-
-
-def _files(folder: Path, endings: tuple[str, ...]) -> Iterator[Path]:
-    for root, folders, files in os.walk(folder):
-        folders[:] = [name for name in folders if not name.startswith(".")]
-        yield from (
-            Path(root, name) for name in files if name.lower().endswith(endings) and not name.startswith(".")
+        yield from _inputs_of_folder(path, known)
+    elif not _is_there(path) and (archive := _archive_above(path)) is not None:
+        yield from _of_archive(
+            str(archive), _input_of_path(archive).open, known, path.relative_to(archive).as_posix()
         )
+    else:
+        entry = _input_of_path(path)
+        if path.name.lower().endswith(ARCHIVE_ENDINGS) and is_archive(str(path), entry.open):
+            yield from _of_archive(str(path), entry.open, known)
+        else:
+            yield entry
 
 
-def natural_order(path: Path) -> list[tuple[tuple[int, int | str], ...]]:
+def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
+    """Yield the documents in a folder and in those below it; archives are as folders."""
+    found: list[Path] = []
+    for root, folders, names in os.walk(folder):
+        folders[:] = [name for name in folders if not name.startswith(".")]
+        found += [Path(root, name) for name in names if not name.startswith(".")]
+    archives = [path for path in found if path.name.lower().endswith(ARCHIVE_ENDINGS)]
+    if not archives or any(path.name.lower().endswith(JSON_ENDINGS + XML_ENDINGS) for path in found):
+        documents = _documents_of(folder, found, lambda path: path.relative_to(folder))
+        yield from map(_input_of_path, documents)
+    for archive in sorted(archives, key=natural_order):
+        yield from _inputs_of_path(archive, known)
+
+
+def _archive_above(path: Path) -> Path | None:
+    """Return the archive in which a path leads to a member, if one of the names on its way is a file."""
+    return next((above for above in path.parents if _is_there(above) and above.is_file()), None)
+
+
+def natural_order(path: PurePath) -> list[tuple[tuple[int, int | str], ...]]:
     """Return a key that sorts `part-2` before `part-10`."""
     return [
         tuple(
