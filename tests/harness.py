@@ -25,6 +25,8 @@ from tessaron.core.tape.emission import emit
 
 KERNELS = ("python", "compiled") if is_compiled() else ("python",)
 """The kernels that are there, the fastest last."""
+needs_compiled = unittest.skipUnless(is_compiled(), "nothing was compiled")
+"""Marks tests that compare the compiled code with its twin, or hold it to what only it has to do."""
 
 
 class FolderTest(unittest.TestCase):

@@ -22,7 +22,7 @@ from tessaron.core.tables.column_values import clean_texts
 from tessaron.core.types.column_types import TypeSpellingError, parse_type
 from tessaron.core.types.date_formats import DateFormatError, parts_of_format, read_formatted
 from tessaron.core.types.fitting import Spelling, fit_integers, fit_texts
-from tests.harness import KERNELS, columns_of, walk
+from tests.harness import KERNELS, columns_of, needs_compiled, walk
 
 TYPES = {
     "integer": (st.integers(-(2**40), 2**40), pa.int64()),
@@ -307,6 +307,7 @@ def contents(fragment):
 
 
 class SelectionTest(unittest.TestCase):
+    @needs_compiled
     @settings(max_examples=30, deadline=None)
     @given(st.lists(VALUES, min_size=1, max_size=4), st.data())
     def test_both_kernels_take_and_pass_over_the_same(self, documents, data):

@@ -31,7 +31,7 @@ from tessaron.core.tape.put_aside import pack, unpack
 from tessaron.core.tape.regroup import to_entries, to_members
 from tessaron.core.types.number_digits import OUT_OF_REACH, measure_numbers
 from tessaron.core.types.readings import Reading, count_readings
-from tests.harness import KERNELS, columns_of, learnt
+from tests.harness import KERNELS, columns_of, learnt, needs_compiled
 
 VALUES = st.recursive(
     st.none() | st.booleans() | st.integers(-9, 9) | st.floats(-2, 2).map(lambda n: round(n, 2)) | st.text("ab", max_size=3),
@@ -88,6 +88,7 @@ class RegroupTest(unittest.TestCase):
         self.assertEqual(back.paths(), fragment.paths())
         self.assertEqual(shape_of(back), shape_of(fragment))
 
+    @needs_compiled
     def test_names_become_entries_only_beyond_the_limit(self):
         cases = ((200, 1, False), (2_000, 1, False), (60, 40, True))
         for names, objects, has_entries in cases:
@@ -135,6 +136,7 @@ class ScanTest(unittest.TestCase):
         st.lists(st.integers(0, 60), max_size=3),
         st.booleans(),
     )
+    @needs_compiled
     def test_compiled_and_numpy_scan_agree(self, values, cuts, on_comma):
         data = (",".join(map(json.dumps, values)) + ("]" if on_comma else "\n")).encode()
         bounds = sorted({0, len(data), *(cut for cut in cuts if cut < len(data))})
@@ -258,6 +260,7 @@ class MeasuresTest(unittest.TestCase):
 class RandomDocumentsTest(unittest.TestCase):
     """Both kernels give the same shape, and cutting in two merges to the same."""
 
+    @needs_compiled
     def test_both_kernels(self):
         chance = random.Random(7)
         records = [

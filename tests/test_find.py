@@ -21,7 +21,7 @@ from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.lines.value_lines import Composer, value_lines
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.core.query.jsonpath_advice import advise
-from tests.harness import FolderTest, command, quick_command
+from tests.harness import FolderTest, command, needs_compiled, quick_command
 
 PAGE = {
     "page": 1,
@@ -191,6 +191,7 @@ class CommandTest(FolderTest):
         self.assertIn(b"compose --lines", done.stderr)
         self.assertEqual(command("compose", "--lines", stdin=done.stdout).stdout, b'{"a":1}\n{"a":[]}\n')
 
+    @needs_compiled
     def test_it_starts_fast(self):
         """What a small find loads: nothing of the heavy libraries."""
         code = "import sys; sys.argv = ['tessaron', 'find', sys.argv[1], '$.page']\nfrom tessaron.cli import main\nmain(standalone_mode=False)\nprint([name for name in ('numpy', 'pyarrow', 'rich') if name in sys.modules])"

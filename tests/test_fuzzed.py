@@ -5,6 +5,8 @@ import sys
 import unittest
 from pathlib import Path
 
+from tests.harness import needs_compiled
+
 FUZZ = Path(__file__).parent.parent / "fuzz"
 
 
@@ -17,6 +19,7 @@ def load_targets():
 
 
 class FuzzedTest(unittest.TestCase):
+    @needs_compiled
     def test_seeds_and_finds(self):
         for name, (target, seeds) in load_targets().items():
             finds = sorted(FUZZ.glob(f"found/{name}/*"))

@@ -15,7 +15,7 @@ from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import drop_partial_words, settle
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.put_aside import pack, unpack
-from tests.harness import KERNELS, learnt
+from tests.harness import KERNELS, learnt, needs_compiled
 
 LINE, COMMA, NOTHING = Separator.LINE, Separator.COMMA, Separator.NOTHING
 
@@ -127,6 +127,7 @@ class PythonKernelTest(EveryKernelTest, unittest.TestCase):
 class CompiledKernelTest(EveryKernelTest, unittest.TestCase):
     kernel = KERNELS[-1]
 
+    @needs_compiled
     def test_names_beyond_the_limit_become_entries_of_the_same_shape(self):
         records = [{f"n{i}": [i, {"x": str(i)}] for i in range(start, start + 1_500)} for start in (0, 700)]
         data = "\n".join(map(json.dumps, records)).encode()

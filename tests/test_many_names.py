@@ -17,7 +17,7 @@ from tessaron.core.shape.dictionaries import is_dictionary
 from tessaron.core.shape.shape import MOST_NAMES, Shape, ShapeNode
 from tessaron.core.shape.structure import StructureRules, settle, settle_names
 from tessaron.core.tape.tape import MEMBER_LIMIT
-from tests.harness import KERNELS, FolderTest, learnt, tally, values_of, walk
+from tests.harness import KERNELS, FolderTest, learnt, needs_compiled, tally, values_of, walk
 
 NAMES = [f"n{number}" for number in range(7)] + ["2026-01-01", "2026-01-02", "2026-01-03", "2026-01-04"]
 VALUES = st.recursive(
@@ -193,6 +193,7 @@ class SettlingTest(unittest.TestCase):
         with few_names(limit):
             return learnt(choose_kernel(KERNELS[-1])(as_lines(records), Separator.LINE), settled=settled)
 
+    @needs_compiled
     def test_names_are_counted_until_there_are_too_many(self):
         shape = self.shape([{f"f{n}": n for n in range(300)}], limit=2)
         self.assertTrue(shape.record.is_dictionary)
@@ -201,6 +202,7 @@ class SettlingTest(unittest.TestCase):
         self.assertIsNone(shape.record.names)
         self.assertTrue(is_dictionary(shape.record))
 
+    @needs_compiled
     def test_merging_counts_all_names(self):
         parts = [
             [{"d": {f"a{n}": 1 for n in range(300)}}],
@@ -215,6 +217,7 @@ class SettlingTest(unittest.TestCase):
                 names = total.record.children["d"].names
                 self.assertEqual((len(names), names["a1"]), (310, 2))
 
+    @needs_compiled
     def test_what_is_settled_holds_when_it_is_learnt_again(self):
         records = [{"d": {f"f{n}": n for n in range(300)}}]
         shape = self.shape(records, limit=9)
@@ -229,6 +232,7 @@ class SettlingTest(unittest.TestCase):
         kept = self.shape(records, {("d",): True}, limit=9)
         self.assertIsNone(kept.record.children["d"].names)
 
+    @needs_compiled
     def test_the_rule_says_the_same_of_both_forms(self):
         cases = {
             "fields": [{f"f{n}": n for n in range(40)}] * 5,

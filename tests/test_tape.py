@@ -40,7 +40,7 @@ from tessaron.core.types.column_types import parse_type
 from tessaron.core.types.fitting import PLAIN as PLAIN_SPELLING
 from tessaron.core.types.fitting import Spelling, boolean_words
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
-from tests.harness import KERNELS, FolderTest, learnt
+from tests.harness import KERNELS, FolderTest, learnt, needs_compiled
 
 NAMES = st.sampled_from(["a", "b", "c", "d e", "7", "2026-01-01", "2026-01-02"])
 SCALARS = st.none() | st.booleans() | st.integers(-(2**66), 2**66) | st.sampled_from([
@@ -86,6 +86,7 @@ def told(shape):
 
 
 class PassesTest(unittest.TestCase):
+    @needs_compiled
     @MANY
     @given(RECORDS)
     def test_the_compiled_passes_do_what_the_python_ones_do(self, records):
@@ -173,6 +174,7 @@ class PassesTest(unittest.TestCase):
                         shown, [Decimal(str(e)) if kind.name == "decimal" else e for e in expected]
                     )
 
+    @needs_compiled
     def test_what_is_no_column_or_form_is_refused(self):
         from tessaron.core.compiled._passes import emit as emit_lanes
 

@@ -21,7 +21,7 @@ from tessaron.core.kernel import xml_kernel
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.kernel.fast_xml import entities_of, read_xml_fast
 from tessaron.sources import xml_documents
-from tests.harness import KERNELS, FolderTest, quick_command
+from tests.harness import KERNELS, FolderTest, needs_compiled, quick_command
 from tests.random_markup import DECLARATIONS, markup_chunk, named_values
 from tests.strategies import ELEMENTS, xml_text
 
@@ -165,6 +165,7 @@ class LayoutsOfXmlTest(unittest.TestCase):
 
 
 class KernelsTest(unittest.TestCase):
+    @needs_compiled
     def test_the_compiled_scanner_reads_what_the_reference_reads(self):
         for number in range(250):
             chance = random.Random(number)
