@@ -6,6 +6,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
+from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -136,6 +137,8 @@ class SourceReading:
                 self.is_partial = True
                 break
             byte_count, rejected = self._bytes, self.rejected
+            if isinstance(entry, ByteInput) and entry.said:
+                self.notes.append((entry.name, entry.said))
             records = 0
             for result in self._results(entry):
                 yield entry.name, result, records
@@ -216,8 +219,11 @@ class SourceReading:
         last = recognised if self._path is None else self._path.last_name()
         if last:
             return last
-        paths = [entry.path for entry in self.inputs if isinstance(entry, ByteInput)]
-        found = [str(path.absolute()) for path in paths if path is not None]
+        found = [
+            str(FilePath(entry.name).absolute())
+            for entry in self.inputs
+            if isinstance(entry, ByteInput) and (entry.path is not None or entry.opener is not None)
+        ]
         return name_of_sources(found) if found and len(found) == len(self.inputs) else "records"
 
     def documents_name(self, top: str) -> str:

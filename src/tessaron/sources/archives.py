@@ -20,9 +20,8 @@ from weakref import finalize
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError
 from tessaron.sources.encodings import Readable, bounded, unpacked
+from tessaron.sources.endings import ARCHIVE_ENDINGS
 
-ENDINGS = (".zip", ".tar", ".tgz", ".tbz2", ".txz", ".tzst", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst")
-"""The endings of archives."""
 _ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
 HEAD_BYTES = 64 * 1024
 """So many of the first bytes of a file, at most, tell whether it is an archive."""
@@ -97,7 +96,7 @@ def _members_of(name: str, opened: Open, may_nest: bool) -> Iterator[Member]:
         kind = _kind_of(name, stream)
     found = _zip_members(name, opened) if kind == "zip" else _tar_members(name, opened)
     for member in found:
-        if not member.name.lower().endswith(ENDINGS):
+        if not member.name.lower().endswith(ARCHIVE_ENDINGS):
             yield member
         elif may_nest:
             yield from _inside(name, member)

@@ -8,13 +8,12 @@ import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePath
 from typing import IO, Any, BinaryIO, TypeVar, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import clipped
-from tessaron.sources.archives import ENDINGS as ARCHIVE_ENDINGS
 from tessaron.sources.archives import (
     HEAD_BYTES,
     Member,
@@ -25,12 +24,14 @@ from tessaron.sources.archives import (
     members_of,
 )
 from tessaron.sources.encodings import Joined
+from tessaron.sources.endings import (
+    ARCHIVE_ENDINGS,
+    JSON_ENDINGS,
+    PLAIN_ENDINGS,
+    TABULAR_ENDINGS,
+    XML_ENDINGS,
+)
 
-_PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
-_PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
-JSON_ENDINGS = tuple(ending + packed for ending in _PLAIN_ENDINGS for packed in _PACKED)
-XML_ENDINGS = tuple(".xml" + packed for packed in _PACKED)
-"""The endings of files that are taken from a folder; a file named by itself may have any."""
 _File = TypeVar("_File")
 
 
@@ -43,7 +44,8 @@ class ByteInput:
         size: Bytes in it, if known beforehand.
         path: The file, if it is one.
         stream: The open file or the bytes, if they were given.
-        opener: Opens it, where it stands in an archive.
+        opener: Opens it, where it stands in an archive, or is a table.
+        said: What was found out about it before it is read, in words.
     """
 
     name: str
@@ -51,6 +53,7 @@ class ByteInput:
     path: Path | None = None
     stream: BinaryIO | None = None
     opener: Open | None = None
+    said: str = ""
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -177,34 +180,36 @@ def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> I
     if [member.name for member in members] != [inside]:
         members = _documents_of(name, members, lambda member: PurePath(member.name))
     for member in members:
-        yield ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open)
+        yield _with_rows(ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open))
 
 
 def _documents_of(name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath]) -> list[_File]:
     """Return of some files those that are documents by their names, in the order of these.
 
+    Tables are only taken where neither is.
+
     Raises:
-        SourceError: When JSON and XML are there, or none of both.
+        SourceError: When JSON and XML are there, or nothing.
     """
     shown = [file for file in files if not any(map(_is_hidden, path_of(file).parts))]
-    json_files, xml_files = (
+    json_files, xml_files, tables = (
         sorted(
             (file for file in shown if path_of(file).name.lower().endswith(endings)),
             key=lambda file: natural_order(path_of(file)),
         )
-        for endings in (JSON_ENDINGS, XML_ENDINGS)
+        for endings in (JSON_ENDINGS, XML_ENDINGS, TABULAR_ENDINGS)
     )
     if json_files and xml_files:
         raise SourceError(
             f"{name}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in it; "
             f"say which, for instance '{name}/*.xml'"
         )
-    if not json_files and not xml_files:
+    if not (json_files or xml_files or tables):
         raise SourceError(
-            f"{name}: no JSON or XML file in it (looked for {', '.join(_PLAIN_ENDINGS)} and .xml, also "
-            "packed); name the files themselves if they end differently"
+            f"{name}: no JSON or XML file in it (looked for {', '.join(PLAIN_ENDINGS)} and .xml, also "
+            "packed, and for tables); name the files themselves if they end differently"
         )
-    return json_files or xml_files
+    return json_files or xml_files or tables
 
 
 def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
@@ -229,6 +234,16 @@ def _is_there(path: Path) -> bool:
         return path.exists()
     except OSError:
         return False
+
+
+def _with_rows(entry: ByteInput) -> ByteInput:
+    """Return a source as it is; that of a table as one of its rows."""
+    if not entry.name.lower().endswith(TABULAR_ENDINGS):
+        return entry
+    from tessaron.sources.tabular_files import table_of
+
+    table = table_of(entry.name, entry.open)
+    return replace(entry, size=None, opener=table.open, said=table.said)
 
 
 def _is_hidden(part: str) -> bool:
@@ -281,7 +296,7 @@ def _inputs_of_path(path: Path, known: _Members) -> Iterator[ByteInput]:
         if path.name.lower().endswith(ARCHIVE_ENDINGS) and is_archive(str(path), entry.open):
             yield from _of_archive(str(path), entry.open, known)
         else:
-            yield entry
+            yield _with_rows(entry)
 
 
 def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
@@ -293,7 +308,7 @@ def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
     archives = [path for path in found if path.name.lower().endswith(ARCHIVE_ENDINGS)]
     if not archives or any(path.name.lower().endswith(JSON_ENDINGS + XML_ENDINGS) for path in found):
         documents = _documents_of(folder, found, lambda path: path.relative_to(folder))
-        yield from map(_input_of_path, documents)
+        yield from map(_with_rows, map(_input_of_path, documents))
     for archive in sorted(archives, key=natural_order):
         yield from _inputs_of_path(archive, known)
 
