@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
+    from tessaron.sources.database_query import DatabaseQuery
     from tessaron.views.survey_view import Survey, survey
     from tessaron.write.export import export, shred
     from tessaron.write.made_tables import Tables
@@ -35,6 +36,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "DataError",
+    "DatabaseQuery",
     "Found",
     "Layout",
     "LayoutError",
@@ -63,6 +65,7 @@ __all__ = [
 ]
 
 _LOADED_ON_USE = {
+    "DatabaseQuery": "tessaron.sources.database_query",
     "Found": "tessaron.engine.path_reading",
     "Verification": "tessaron.prove.verifying",
     "XmlFound": "tessaron.look.xml_finding",

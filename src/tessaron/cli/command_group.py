@@ -8,7 +8,7 @@ import re
 import shutil
 import signal
 import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from functools import cached_property
 from importlib import import_module
@@ -175,6 +175,19 @@ def say(message: str) -> None:
 
 def source_of(sources: tuple[str, ...]) -> Any:
     """Return what the arguments stand for; `-` is standard input."""
+    asked = click.get_current_context().meta.get(_DATABASE, {})
+    if len(sources) == 1 and "://" in sources[0]:
+        from tessaron.sources.database_query import DatabaseQuery
+
+        if len(asked.keys() & {"query", "table"}) != 1:
+            raise click.UsageError(
+                "say what to read of the database: --from-table NAME, or --query 'SELECT …'"
+            )
+        return DatabaseQuery(sources[0], asked.get("query"), asked.get("table"), asked.get("documents", ()))
+    if asked:
+        raise click.UsageError(
+            "--query, --from-table and --documents go with the URL of a database as SOURCE"
+        )
     if sources == ("-",):
         return sys.stdin.buffer
     if "-" in sources:
@@ -275,6 +288,41 @@ _no_dictionary_option = click.option(
 def dictionary_options(command: Any) -> Any:
     """Add the options that say which objects are dictionaries."""
     return _dictionary_option(_no_dictionary_option(command))
+
+
+_DATABASE = "tessaron.database"
+"""Under this name a command keeps what is to be read of a database."""
+
+
+def _keep_asked(key: str) -> Callable[[click.Context, click.Parameter, Any], None]:
+    def keep(context: click.Context, parameter: click.Parameter, value: Any) -> None:
+        if value:
+            context.meta.setdefault(_DATABASE, {})[key] = value
+
+    return keep
+
+
+def database_options(command: Any) -> Any:
+    """Add the options that say what is read where SOURCE is the URL of a database; see `source_of`."""
+    for flag, key, metavar, text in (
+        (
+            "--documents",
+            "documents",
+            "COLUMN",
+            "A column of the database with JSON documents; else they are found.",
+        ),
+        ("--from-table", "table", "NAME", "The table to read where SOURCE is the URL of a database."),
+        ("--query", "query", "SQL", "The query to read where SOURCE is the URL of a database."),
+    ):
+        command = click.option(
+            flag,
+            metavar=metavar,
+            help=text,
+            multiple=key == "documents",
+            expose_value=False,
+            callback=_keep_asked(key),
+        )(command)
+    return command
 
 
 source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")

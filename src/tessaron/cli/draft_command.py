@@ -10,6 +10,7 @@ import click
 
 from tessaron.cli.command_group import (
     count_type,
+    database_options,
     dictionary_options,
     dividing_options,
     exact_option,
@@ -78,6 +79,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
 @workers_option
 @memory_option
+@database_options
 def draft(
     sources: tuple[str, ...],
     output: str | None,

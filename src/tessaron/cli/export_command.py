@@ -11,6 +11,7 @@ from tessaron.cli.command_group import (
     EXIT_CHECK_FAILED,
     Share,
     count_type,
+    database_options,
     dictionary_options,
     dividing_options,
     exact_option,
@@ -82,6 +83,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
+@database_options
 def export(
     sources: tuple[str, ...],
     output: str,

@@ -11,6 +11,7 @@ import click
 from tessaron.cli.command_group import (
     EXIT_CHECK_FAILED,
     count_type,
+    database_options,
     namespace_option,
     records_option,
     say,
@@ -46,6 +47,7 @@ _ERRORS_SHOWN = 3
     help="The form of the rows of --pick.  [default: table]",
 )
 @namespace_option
+@database_options
 def find(
     arguments: tuple[str, ...],
     records: str | None,

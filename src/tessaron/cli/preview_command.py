@@ -10,6 +10,7 @@ import click
 
 from tessaron.cli.command_group import (
     count_type,
+    database_options,
     dictionary_options,
     dividing_options,
     key_option,
@@ -53,6 +54,7 @@ _RECORDS_READ = 200
 @origin_option
 @dividing_options
 @dictionary_options
+@database_options
 def preview(
     sources: tuple[str, ...],
     one: str | None,

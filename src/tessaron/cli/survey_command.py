@@ -10,6 +10,7 @@ import click
 from tessaron.cli.command_group import (
     EXIT_CHECK_FAILED,
     count_type,
+    database_options,
     dictionary_options,
     layout_of,
     layout_option,
@@ -54,6 +55,7 @@ from tessaron.core.base.visible import in_quotes, visible
 @workers_option
 @memory_option
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
+@database_options
 def survey(
     sources: tuple[str, ...],
     match: str | None,

@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from tessaron.cli.command_group import count_type, records_option, say, source_argument, source_of
+from tessaron.cli.command_group import (
+    count_type,
+    database_options,
+    records_option,
+    say,
+    source_argument,
+    source_of,
+)
 from tessaron.core.base.errors import Code
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import visible
@@ -21,6 +28,7 @@ if TYPE_CHECKING:
 @click.command()
 @source_argument
 @records_option
+@database_options
 def values(sources: tuple[str, ...], records: str | None) -> None:
     """Print every scalar of SOURCE with its full place, one per line: made for grep, sort and diff.
 

@@ -7,7 +7,14 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, count_type, layout_of, source_of, workers_option
+from tessaron.cli.command_group import (
+    EXIT_CHECK_FAILED,
+    count_type,
+    database_options,
+    layout_of,
+    source_of,
+    workers_option,
+)
 
 
 @click.command()
@@ -24,6 +31,7 @@ from tessaron.cli.command_group import EXIT_CHECK_FAILED, count_type, layout_of,
     help="What reads both sides; python is another reader than the one that exports.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
+@database_options
 def verify(
     folder: str, sources: tuple[str, ...], layout_file: str | None, as_json: bool, **options: Any
 ) -> None:

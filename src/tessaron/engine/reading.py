@@ -219,6 +219,9 @@ class SourceReading:
         last = recognised if self._path is None else self._path.last_name()
         if last:
             return last
+        titles = {entry.title for entry in self.inputs if isinstance(entry, ByteInput)}
+        if len(titles) == 1 and (title := titles.pop()):
+            return title
         found = [
             str(FilePath(entry.name).absolute())
             for entry in self.inputs

@@ -24,8 +24,8 @@ from tessaron.core.rebuild.xml_dialect import XmlDialect
 from tessaron.decide.layout_file import Layout
 from tessaron.prove.source_digests import Compared
 from tessaron.sinks.target_folder import LAYOUT_FILE
-from tessaron.sources.table_folder import TableFolder
-from tessaron.sources.table_order import in_key_order
+from tessaron.sources.exported.table_folder import TableFolder
+from tessaron.sources.exported.table_order import in_key_order
 from tessaron.write.receipt import read_receipt
 
 _NAME = re.compile(r"[^\W\d][\w.-]*(?::[^\W\d][\w.-]*)?")

@@ -23,6 +23,7 @@ from tessaron.sources.archives import (
     kept_bytes,
     members_of,
 )
+from tessaron.sources.database_query import DatabaseQuery
 from tessaron.sources.encodings import Joined
 from tessaron.sources.endings import (
     ARCHIVE_ENDINGS,
@@ -46,6 +47,7 @@ class ByteInput:
         stream: The open file or the bytes, if they were given.
         opener: Opens it, where it stands in an archive, or is a table.
         said: What was found out about it before it is read, in words.
+        title: The word for its records, where its name does not say it.
     """
 
     name: str
@@ -54,6 +56,7 @@ class ByteInput:
     stream: BinaryIO | None = None
     opener: Open | None = None
     said: str = ""
+    title: str = ""
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -97,7 +100,7 @@ Input = ByteInput | ObjectInput
 
 
 Source = (
-    str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes] | Mapping[str, object]
+    DatabaseQuery | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes] | Mapping[str, object]
     | Sequence[object] | Iterator[object]
 )  # fmt: skip
 """What documents may come from; see `resolve_inputs`."""
@@ -107,14 +110,19 @@ def resolve_inputs(source: Source) -> list[Input]:
     """Return the inputs that `source` stands for.
 
     Args:
-        source: A path (file, folder or pattern), a text or bytes of JSON or XML, an open binary file, a dict
-            (one record), a list or an
-            iterator of records, or a list of paths, read one after the other as one feed.
+        source: A query of a database, a path (file, folder or pattern), a text or bytes of JSON or XML, an
+            open binary file, a dict (one record), a list or an iterator of records, or a list of paths, read
+            one after the other as one feed.
 
     Raises:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
+    if isinstance(source, DatabaseQuery):
+        from tessaron.sources.query_rows import QueryRows
+
+        rows = QueryRows(source)
+        return [ByteInput(rows.name, opener=rows.open, said=rows.said, title=source.title)]
     known: _Members = {}
     if isinstance(source, (str, os.PathLike)):
         return list(_inputs_at(source, known))
@@ -215,10 +223,16 @@ def _documents_of(name: object, files: Sequence[_File], path_of: Callable[[_File
 def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a text: the path of what is there, or a document itself."""
     start, end = text.lstrip()[:1], text.rstrip()[-1:]
+    if re.match(r"[a-z][a-z0-9+]+://", text):
+        raise UsageError(f"{_without_secret(text)}: say what to read of it: a table or a query")
     if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
         yield from _inputs_of_bytes(text.encode(), "<text>")
         return
     yield from _inputs_of_path(Path(text), known)
+
+
+def _without_secret(url: str) -> str:
+    return re.sub(r"(?<=://)([^/@]*:)[^/@]*@", r"\1***@", url)
 
 
 def _names_files(text: str) -> bool:

@@ -32,7 +32,7 @@ Open = Callable[[], AbstractContextManager[BinaryIO]]
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class TabularFile:
     """A tabular file.
 
     Attributes:
@@ -44,7 +44,7 @@ class Table:
     said: str
 
 
-def table_of(name: str, opened: Open) -> Table:
+def table_of(name: str, opened: Open) -> TabularFile:
     """Return a tabular file as a source of records.
 
     Args:
@@ -70,7 +70,7 @@ def table_of(name: str, opened: Open) -> Table:
         with opened() as stream:
             yield cast("BinaryIO", LineStream(record_lines(rows_of(name, stream), form)))
 
-    return Table(open_lines, said)
+    return TabularFile(open_lines, said)
 
 
 def _arrow_rows(name: str, stream: BinaryIO) -> Iterator[ArrowRows | bytes]:

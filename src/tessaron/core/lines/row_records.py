@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.paths import step_of_name
 from tessaron.core.base.text_lane import TextLane
 from tessaron.core.cutting.separator import Separator
@@ -27,6 +28,8 @@ _LOOKED_AT = 1_000
 """So many of the first rows tell which columns hold documents."""
 NEARLY_ALL = 0.9
 """So great a share of the texts of a column has to be documents."""
+_NO_JSON = "NOT_JSON "
+"""Stands before a document that is none, so that the line it is in cannot be read, and says so."""
 _NUMBER = r"^(-?[1-9][0-9]*|0|-?(0|[1-9][0-9]*)\.[0-9]+)$"
 """Texts that a number is written as: then it is the number."""
 
@@ -117,17 +120,24 @@ def _are_numbers(column: ArrowArray) -> bool:
 def _lines_of(batch: ArrowRows, form: RowForm) -> bytes:
     members = []
     for name, column in zip(batch.schema.names, batch.columns, strict=True):
-        if name in form.documents:
-            made = _documents(column)
-        elif name in form.numbers:
-            texts = column.cast(pa.large_string())
-            made = pc.if_else(pc.match_substring_regex(texts, _NUMBER), texts, json_texts(texts))
-        else:
-            made = json_texts(column)
+        try:
+            made = _values_of(name, column, form)
+        except pa.ArrowException as error:
+            reason = f"values of {column.type} cannot be written as JSON: {error}"
+            raise DataError(reason, Place(name), Code.TYPE) from error
         members.append((step_of_name(name), pc.fill_null(made, "null")))
     made = objects(members, batch.num_rows)
     lane = TextLane.of(pc.binary_join_element_wise(made, text("\n"), text("")))
     return bytes(lane.data[lane.offsets[0] : lane.offsets[-1]])
+
+
+def _values_of(name: str, column: ArrowArray, form: RowForm) -> ArrowArray:
+    if name in form.documents:
+        return _documents(column)
+    if name in form.numbers:
+        texts = column.cast(pa.large_string())
+        return pc.if_else(pc.match_substring_regex(texts, _NUMBER), texts, json_texts(texts))
+    return json_texts(column)
 
 
 def _documents(column: ArrowArray) -> ArrowArray:
@@ -135,10 +145,10 @@ def _documents(column: ArrowArray) -> ArrowArray:
     texts = column.cast(pa.large_string())
     blank = pc.fill_null(pc.match_substring_regex(texts, r"^\s*$"), False)
     texts = pc.if_else(blank, pa.scalar(None, pa.large_string()), texts)
-    for number in _broken(texts):
-        value = texts[number].as_py()
-        # A comma that nothing follows: no line is right with it, whatever the text before it is.
-        texts = pc.replace_with_mask(texts, pa.array(np.arange(len(texts)) == number), text(f"{value},!"))
+    if broken := _broken(texts):
+        # No line is right with these letters, whatever the text behind them is.
+        told = pc.binary_join_element_wise(text(_NO_JSON), texts, text(""))
+        texts = pc.if_else(pa.array(np.isin(np.arange(len(texts)), broken)), told, texts)
     for sign in ("\r", "\n"):
         if pc.any(pc.match_substring(texts, sign)).as_py():
             texts = pc.replace_substring(texts, sign, " ")

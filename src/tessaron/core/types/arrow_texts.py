@@ -24,6 +24,9 @@ def json_texts(values: ArrowArray) -> ArrowArray:
         values: An array of any type of Arrow.
     """
     kind = values.type
+    if isinstance(kind, pa.BaseExtensionType):
+        is_uuid = kind.extension_name == "arrow.uuid"
+        return quoted(_shown(values)) if is_uuid else json_texts(values.storage)
     if pt.is_dictionary(kind):
         return json_texts(values.dictionary_decode())
     if pt.is_null(kind):
@@ -38,6 +41,8 @@ def json_texts(values: ArrowArray) -> ArrowArray:
         return _of_lists(values)
     if pt.is_binary(kind) or pt.is_large_binary(kind) or pt.is_fixed_size_binary(kind):
         return quoted(pa.array(map(_base64, values.to_pylist()), pa.large_string()))
+    if pt.is_timestamp(kind) and kind.tz:
+        values = values.cast(pa.timestamp(kind.unit, "UTC"))
     made = values.cast(pa.large_string())
     if pt.is_floating(kind):
         return pc.if_else(pc.is_finite(values), made, quoted(made))
@@ -46,6 +51,11 @@ def json_texts(values: ArrowArray) -> ArrowArray:
     if pt.is_timestamp(kind):
         made = pc.replace_substring(made, " ", "T", max_replacements=1)
     return quoted(made)
+
+
+def _shown(values: ArrowArray) -> ArrowArray:
+    """Return values as the texts that Python writes for them."""
+    return pa.array((None if each is None else str(each) for each in values.to_pylist()), pa.large_string())
 
 
 def _base64(value: bytes | None) -> str | None:

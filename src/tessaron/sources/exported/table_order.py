@@ -18,8 +18,8 @@ from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import written_name
 from tessaron.core.rebuild.places import TablePlaces
 from tessaron.core.rebuild.row_groups import GroupReader, OutOfOrderError
-from tessaron.sources.rows_by_place import rows_of_tables
-from tessaron.sources.table_folder import BATCH_ROWS, TableFolder
+from tessaron.sources.exported.rows_by_place import rows_of_tables
+from tessaron.sources.exported.table_folder import BATCH_ROWS, TableFolder
 
 
 def in_key_order(

@@ -16,7 +16,7 @@ from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, written_name, written_tables
 from tessaron.core.rebuild.places import TablePlaces
-from tessaron.sources.table_folder import TableFolder
+from tessaron.sources.exported.table_folder import TableFolder
 
 _ROWS_AT_ONCE = 65_536
 
