@@ -101,10 +101,12 @@ class ArchivesTest(FolderTest):
         path = self.write("m.zip", zipped({"a.xml": b"<c><no>1</no></c>", "b.xml": b"<c><no>2</no></c>"}))
         self.assertEqual([row["no"] for row in tessaron.shred(path, records="/*")["c"].to_pylist()], [1, 2])
         path = self.write("both.zip", zipped({"a.xml": b"<c/>", "b.json": b"{}"}))
-        with self.assertRaisesRegex(tessaron.SourceError, r"1 JSON files and 1 XML files in it; say which"):
+        with self.assertRaisesRegex(
+            tessaron.SourceError, r"1 JSON files and 1 XML files in this archive; say which"
+        ):
             tessaron.shred(path)
         path = self.write("none.zip", zipped({"a.txt": b"x"}))
-        with self.assertRaisesRegex(tessaron.SourceError, "no JSON or XML file in it"):
+        with self.assertRaisesRegex(tessaron.SourceError, "no JSON or XML file in this archive"):
             tessaron.shred(path)
 
     def test_what_is_broken_is_told_with_its_name(self):

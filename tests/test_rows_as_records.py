@@ -3,6 +3,7 @@
 import datetime
 import gzip
 import json
+import os
 import shutil
 import sqlite3
 import subprocess
@@ -254,7 +255,7 @@ class SqliteTest(FolderTest):
 SERVER = next(iter(sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True)), None)
 
 
-@unittest.skipUnless(SERVER and shutil.which("runuser"), "PostgreSQL is not installed")
+@unittest.skipUnless(SERVER, "PostgreSQL is not installed")
 class PostgresTest(FolderTest):
     """A server of its own, on a socket in a temporary folder."""
 
@@ -265,8 +266,9 @@ class PostgresTest(FolderTest):
         cls.holder = tempfile.TemporaryDirectory(prefix="tessaron-pg-")
         cls.addClassCleanup(cls.holder.cleanup)
         folder = Path(cls.holder.name)
-        shutil.chown(folder, "postgres")
-        cls.as_server("initdb", "-D", folder / "data", "-A", "trust", "--no-sync")
+        if os.geteuid() == 0:
+            shutil.chown(folder, "postgres")
+        cls.as_server("initdb", "-D", folder / "data", "-A", "trust", "-U", "postgres", "--no-sync")
         cls.as_server(
             "pg_ctl",
             "-D",
@@ -294,11 +296,9 @@ class PostgresTest(FolderTest):
 
     @classmethod
     def as_server(cls, program, *arguments):
-        subprocess.run(
-            ["runuser", "-u", "postgres", "--", str(SERVER / program), *map(str, arguments)],
-            check=True,
-            capture_output=True,
-        )
+        # The server refuses to run as root.
+        who = ["runuser", "-u", "postgres", "--"] if os.geteuid() == 0 else []
+        subprocess.run([*who, str(SERVER / program), *map(str, arguments)], check=True, capture_output=True)
 
     def test_columns_of_every_type(self):
         tables = tessaron.shred(tessaron.DatabaseQuery(self.url, table="public.inbox"))
@@ -321,10 +321,8 @@ class PostgresTest(FolderTest):
         self.assertEqual(quick_command("export", *asked, "-o", self.folder / "out").returncode, 0)
         done = quick_command("verify", self.folder / "out", *asked)
         self.assertIn(b"identical: 100 records", done.stdout)
-        with self.assertRaisesRegex(tessaron.SourceError, "read-only"):
-            tessaron.shred(
-                tessaron.DatabaseQuery(self.url, "select lo_create(0) as n")
-            )
+        query = tessaron.DatabaseQuery(self.url, "select current_setting('transaction_read_only') as setting")
+        self.assertEqual(tessaron.shred(query)["records"].column("setting").to_pylist(), ["on"])
 
 
 if __name__ == "__main__":

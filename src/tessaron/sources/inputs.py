@@ -6,11 +6,12 @@ import glob
 import io
 import os
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
+from itertools import chain, islice
 from pathlib import Path, PurePath
-from typing import IO, Any, BinaryIO, TypeVar, cast
+from typing import IO, Any, BinaryIO, Protocol, TypeVar, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import clipped
@@ -99,9 +100,16 @@ class ObjectInput:
 Input = ByteInput | ObjectInput
 
 
+class ArrowStream(Protocol):
+    """What gives its rows through Arrow's C stream interface."""
+
+    def __arrow_c_stream__(self, requested_schema: object = None) -> object:
+        """Return the stream as a capsule."""
+
+
 Source = (
     DatabaseQuery | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes] | Mapping[str, object]
-    | Sequence[object] | Iterator[object]
+    | Iterable[object] | AsyncIterable[object] | ArrowStream
 )  # fmt: skip
 """What documents may come from; see `resolve_inputs`."""
 
@@ -111,8 +119,9 @@ def resolve_inputs(source: Source) -> list[Input]:
 
     Args:
         source: A query of a database, a path (file, folder or pattern), a text or bytes of JSON or XML, an
-            open binary file, a dict (one record), a list or an iterator of records, or a list of paths, read
-            one after the other as one feed.
+            open binary file, a dict (one record), any iterable of records or of texts of JSON, also an
+            asynchronous one, anything with rows of Arrow, or a list of paths, read one after the other as one
+            feed.
 
     Raises:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
@@ -121,8 +130,8 @@ def resolve_inputs(source: Source) -> list[Input]:
     if isinstance(source, DatabaseQuery):
         from tessaron.sources.query_rows import QueryRows
 
-        rows = QueryRows(source)
-        return [ByteInput(rows.name, opener=rows.open, said=rows.said, title=source.title)]
+        found = QueryRows(source)
+        return [ByteInput(found.name, opener=found.open, said=found.said, title=source.title)]
     known: _Members = {}
     if isinstance(source, (str, os.PathLike)):
         return list(_inputs_at(source, known))
@@ -132,16 +141,38 @@ def resolve_inputs(source: Source) -> list[Input]:
         return list(_inputs_of_file(source))
     if isinstance(source, Mapping):
         return [ObjectInput(iter([dict(source)]))]
-    if isinstance(source, (list, tuple)):
-        if source and all(isinstance(item, (str, os.PathLike)) for item in source):
-            return [found for item in source for found in _inputs_at(item, known)]
-        return [ObjectInput(iter(source))]
-    if isinstance(source, Iterator):
-        return [ObjectInput(source)]
+    if hasattr(source, "__arrow_c_stream__"):
+        from tessaron.sources.object_streams import arrow_rows
+
+        rows, said = arrow_rows(source)
+        return [ByteInput("<arrow>", stream=rows, said=said, title="records")]
+    if isinstance(source, (list, tuple)) and source and all(map(_is_path, source)):
+        return [found for item in source for found in _inputs_at(item, known)]
+    if isinstance(source, AsyncIterable):
+        from tessaron.sources.object_streams import in_turn
+
+        source = in_turn(source)
+    if isinstance(source, Iterable):
+        return [_input_of_objects(iter(source))]
     raise UsageError(
         f"expected a path, bytes, an open binary file, a dict, a list or an iterator as source, "
         f"got {type(source).__name__}"
     )
+
+
+def _is_path(item: object) -> bool:
+    return isinstance(item, (str, os.PathLike))
+
+
+def _input_of_objects(values: Iterator[object]) -> Input:
+    """Return records one by one, or texts of JSON, as the first of them is."""
+    first = list(islice(values, 1))
+    every = chain(first, values)
+    if not first or not isinstance(first[0], (str, bytes, bytearray, memoryview)):
+        return ObjectInput(every)
+    from tessaron.sources.object_streams import texts_as_stream
+
+    return ByteInput("<texts>", stream=texts_as_stream(every))
 
 
 _Members = dict[str, list[Member]]
@@ -186,12 +217,14 @@ def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> I
     if inside and not members:
         raise SourceError(f"{name}: has no member {inside}")
     if [member.name for member in members] != [inside]:
-        members = _documents_of(name, members, lambda member: PurePath(member.name))
+        members = _documents_of(name, members, lambda member: PurePath(member.name), "archive")
     for member in members:
         yield _with_rows(ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open))
 
 
-def _documents_of(name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath]) -> list[_File]:
+def _documents_of(
+    name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath], kind: str
+) -> list[_File]:
     """Return of some files those that are documents by their names, in the order of these.
 
     Tables are only taken where neither is.
@@ -209,12 +242,12 @@ def _documents_of(name: object, files: Sequence[_File], path_of: Callable[[_File
     )
     if json_files and xml_files:
         raise SourceError(
-            f"{name}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in it; "
-            f"say which, for instance '{name}/*.xml'"
+            f"{name}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in this "
+            f"{kind}; say which, for instance '{name}/*.xml'"
         )
     if not (json_files or xml_files or tables):
         raise SourceError(
-            f"{name}: no JSON or XML file in it (looked for {', '.join(PLAIN_ENDINGS)} and .xml, also "
+            f"{name}: no JSON or XML file in this {kind} (looked for {', '.join(PLAIN_ENDINGS)} and .xml, also "
             "packed, and for tables); name the files themselves if they end differently"
         )
     return json_files or xml_files or tables
@@ -321,7 +354,7 @@ def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
         found += [Path(root, name) for name in names if not name.startswith(".")]
     archives = [path for path in found if path.name.lower().endswith(ARCHIVE_ENDINGS)]
     if not archives or any(path.name.lower().endswith(JSON_ENDINGS + XML_ENDINGS) for path in found):
-        documents = _documents_of(folder, found, lambda path: path.relative_to(folder))
+        documents = _documents_of(folder, found, lambda path: path.relative_to(folder), "folder")
         yield from map(_with_rows, map(_input_of_path, documents))
     for archive in sorted(archives, key=natural_order):
         yield from _inputs_of_path(archive, known)
