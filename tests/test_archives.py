@@ -65,6 +65,8 @@ class ArchivesTest(FolderTest):
                     [each.name.removeprefix(f"{path}/") for each in receipt.sources][:3],
                     ["day_1/a1.json", "day_1/a2.json", "day_1/a10.ndjson"],
                 )
+                said = [note.text for note in receipt.notes]
+                self.assertIn("1 other file in this archive passed over: readme.txt", said)
                 self.assertEqual(quick_command("verify", self.folder / "out").returncode, 0)
 
     def test_from_standard_input(self):

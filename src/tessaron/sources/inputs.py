@@ -6,12 +6,12 @@ import glob
 import io
 import os
 import re
-from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import AsyncIterable, Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from itertools import chain, islice
 from pathlib import Path, PurePath
-from typing import IO, Any, BinaryIO, Protocol, TypeVar, cast
+from typing import IO, Any, BinaryIO, Protocol, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import clipped
@@ -25,16 +25,14 @@ from tessaron.sources.archives import (
     members_of,
 )
 from tessaron.sources.database_query import DatabaseQuery
+from tessaron.sources.document_choice import choose_documents, natural_order
 from tessaron.sources.encodings import Joined
 from tessaron.sources.endings import (
     ARCHIVE_ENDINGS,
     JSON_ENDINGS,
-    PLAIN_ENDINGS,
     TABULAR_ENDINGS,
     XML_ENDINGS,
 )
-
-_File = TypeVar("_File")
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,41 +214,12 @@ def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> I
     ]  # fmt: skip
     if inside and not members:
         raise SourceError(f"{name}: has no member {inside}")
+    said = ""
     if [member.name for member in members] != [inside]:
-        members = _documents_of(name, members, lambda member: PurePath(member.name), "archive")
-    for member in members:
-        yield _with_rows(ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open))
-
-
-def _documents_of(
-    name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath], kind: str
-) -> list[_File]:
-    """Return of some files those that are documents by their names, in the order of these.
-
-    Tables are only taken where neither is.
-
-    Raises:
-        SourceError: When JSON and XML are there, or nothing.
-    """
-    shown = [file for file in files if not any(map(_is_hidden, path_of(file).parts))]
-    json_files, xml_files, tables = (
-        sorted(
-            (file for file in shown if path_of(file).name.lower().endswith(endings)),
-            key=lambda file: natural_order(path_of(file)),
-        )
-        for endings in (JSON_ENDINGS, XML_ENDINGS, TABULAR_ENDINGS)
-    )
-    if json_files and xml_files:
-        raise SourceError(
-            f"{name}: there are {len(json_files):,} JSON files and {len(xml_files):,} XML files in this "
-            f"{kind}; say which, for instance '{name}/*.xml'"
-        )
-    if not (json_files or xml_files or tables):
-        raise SourceError(
-            f"{name}: no JSON or XML file in this {kind} (looked for {', '.join(PLAIN_ENDINGS)} and .xml, also "
-            "packed, and for tables); name the files themselves if they end differently"
-        )
-    return json_files or xml_files or tables
+        members, said = choose_documents(name, members, lambda member: PurePath(member.name), "archive")
+    for number, member in enumerate(members):
+        entry = ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open)
+        yield _with_rows(entry, "" if number else said)
 
 
 def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
@@ -283,18 +252,14 @@ def _is_there(path: Path) -> bool:
         return False
 
 
-def _with_rows(entry: ByteInput) -> ByteInput:
-    """Return a source as it is; that of a table as one of its rows."""
+def _with_rows(entry: ByteInput, said: str = "") -> ByteInput:
+    """Return a source with what was found out about it; that of a table as one of its rows."""
     if not entry.name.lower().endswith(TABULAR_ENDINGS):
-        return entry
+        return replace(entry, said=said)
     from tessaron.sources.tabular_files import table_of
 
     table = table_of(entry.name, entry.open)
-    return replace(entry, size=None, opener=table.open, said=table.said)
-
-
-def _is_hidden(part: str) -> bool:
-    return part == "__MACOSX" or (part.startswith(".") and part != "..")
+    return replace(entry, size=None, opener=table.open, said="; ".join(filter(None, (said, table.said))))
 
 
 def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:
@@ -354,8 +319,9 @@ def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
         found += [Path(root, name) for name in names if not name.startswith(".")]
     archives = [path for path in found if path.name.lower().endswith(ARCHIVE_ENDINGS)]
     if not archives or any(path.name.lower().endswith(JSON_ENDINGS + XML_ENDINGS) for path in found):
-        documents = _documents_of(folder, found, lambda path: path.relative_to(folder), "folder")
-        yield from map(_with_rows, map(_input_of_path, documents))
+        documents, said = choose_documents(folder, found, lambda path: path.relative_to(folder), "folder")
+        for number, path in enumerate(documents):
+            yield _with_rows(_input_of_path(path), "" if number else said)
     for archive in sorted(archives, key=natural_order):
         yield from _inputs_of_path(archive, known)
 
@@ -363,18 +329,6 @@ def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
 def _archive_above(path: Path) -> Path | None:
     """Return the archive in which a path leads to a member, if one of the names on its way is a file."""
     return next((above for above in path.parents if _is_there(above) and above.is_file()), None)
-
-
-def natural_order(path: PurePath) -> list[tuple[tuple[int, int | str], ...]]:
-    """Return a key that sorts `part-2` before `part-10`."""
-    return [
-        tuple(
-            (0, int(piece)) if piece.isdecimal() else (1, piece)
-            for piece in re.split(r"(\d+)", part)
-            if piece
-        )
-        for part in path.parts
-    ]
 
 
 def _input_of_path(path: Path) -> ByteInput:
