@@ -176,6 +176,8 @@ def say(message: str) -> None:
 def source_of(sources: tuple[str, ...]) -> Any:
     """Return what the arguments stand for; `-` is standard input."""
     asked = click.get_current_context().meta.get(_DATABASE, {})
+    if len(sources) == 1 and sources[0].startswith(("http://", "https://")) and not asked:
+        return sources[0]
     if len(sources) == 1 and "://" in sources[0]:
         from tessaron.sources.database_query import DatabaseQuery
 

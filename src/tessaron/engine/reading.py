@@ -131,7 +131,7 @@ class SourceReading:
         if self.xml is not None:
             yield from self.xml.results()
             return
-        self._path = self.options.path()
+        self._path = self.options.path() or self._known_path()
         for entry in self.inputs:
             if self._wanted is not None and self._wanted <= 0:
                 self.is_partial = True
@@ -151,6 +151,16 @@ class SourceReading:
         if self._first_error is not None and not any(source.records for source in self.sources):
             # Not one record could be read: there is nothing to make tables of.
             raise self._first_error
+
+    def _known_path(self) -> JsonPath | None:
+        """Return where the records stand, where all sources know it beforehand."""
+        known = {entry.records for entry in self.inputs if isinstance(entry, ByteInput)}
+        path = known.pop() if len(known) == 1 else None
+        if path is None:
+            return None
+        from tessaron.core.query.jsonpath import parse_path
+
+        return parse_path(path)
 
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""

@@ -47,6 +47,7 @@ class ByteInput:
         opener: Opens it, where it stands in an archive, or is a table.
         said: What was found out about it before it is read, in words.
         title: The word for its records, where its name does not say it.
+        records: Where its records stand, as JSONPath, if that is known beforehand.
     """
 
     name: str
@@ -56,6 +57,7 @@ class ByteInput:
     opener: Open | None = None
     said: str = ""
     title: str = ""
+    records: str | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -186,6 +188,8 @@ def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a path, or of a text: the path of what is there, or a document itself."""
     if isinstance(source, str):
         yield from _inputs_of_text(source, known)
+    elif str(source).lower().endswith(".feed.toml"):
+        yield _input_of_web(str(source))
     else:
         yield from _inputs_of_path(Path(cast("os.PathLike[str]", source)), known)
 
@@ -225,12 +229,28 @@ def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> I
 def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a text: the path of what is there, or a document itself."""
     start, end = text.lstrip()[:1], text.rstrip()[-1:]
+    if re.match(r"https?://", text) or text.lower().endswith(".feed.toml"):
+        yield _input_of_web(text)
+        return
     if re.match(r"[a-z][a-z0-9+]+://", text):
         raise UsageError(f"{_without_secret(text)}: say what to read of it: a table or a query")
     if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
         yield from _inputs_of_bytes(text.encode(), "<text>")
         return
     yield from _inputs_of_path(Path(text), known)
+
+
+def _input_of_web(text: str) -> ByteInput:
+    """Return the answers of a web API: of an address, or as a feed file says."""
+    from tessaron.core.lines.row_records import LineStream
+    from tessaron.sources.web.feed_file import read_feed
+    from tessaron.sources.web.feed_model import FeedPart
+    from tessaron.sources.web.pages import Pages
+
+    feed = FeedPart(url=text) if re.match(r"https?://", text) else read_feed(Path(text))
+    pages = Pages(feed)
+    stream = cast("BinaryIO", LineStream(iter(pages)))
+    return ByteInput(pages.name, stream=stream, said=pages.said, title=pages.title, records=pages.records)
 
 
 def _without_secret(url: str) -> str:
