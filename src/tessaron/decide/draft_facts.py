@@ -108,8 +108,9 @@ def _head(reading: SourceReading) -> list[str]:
     sources = [entry.name for entry in reading.inputs]
     shown = ", ".join(sources[:3]) + (f" and {len(sources) - 3} more" if len(sources) > 3 else "")
     count = reading.records.shape.record_count
+    records = f"{count:,} record{'s' * (count != 1)}"
     return [
-        f"Drafted by Tessaron {__version__} on {date.today().isoformat()} from {count:,} records of {shown}.",
+        f"Drafted by Tessaron {__version__} on {date.today().isoformat()} from {records} of {shown}.",
         "Beside each column: how many of the rows have it, an example, what to know.",
     ]
 

@@ -27,7 +27,7 @@ from tessaron.engine.pool import Pool
 from tessaron.engine.reading import NO_OBJECT, SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill
-from tessaron.sources.inputs import Source, resolve_inputs
+from tessaron.sources.inputs import ByteInput, Source, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -130,6 +130,10 @@ def _view_of(layout: Layout) -> LayoutView:
 
 def _notes_of_reading(reading: SourceReading) -> Iterator[SurveyNote]:
     """Yield what was noticed before there was a shape."""
+    for entry in reading.inputs:
+        if isinstance(entry, ByteInput) and entry.said:
+            advice = "see that this is all of it, taken for what it is"
+            yield SurveyNote(entry.name, "source", entry.said, 1, None, advice)
     for path, (count, text) in reading.repeated_names.items():
         what = f"name twice in one object: {count:,}; the first {text}"
         advice = "the last value wins; --duplicate-keys reject leaves such records out"
