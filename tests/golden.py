@@ -1,6 +1,6 @@
 """Golden folders: small documents, and exactly the folder that an export makes of them.
 
-    python -m tests.golden           # makes all of them anew, and the schema of layouts: read the difference, then commit it
+    python -m tests.golden           # makes all of them anew, and the schemas of layouts and feed files: read the difference, then commit it
 
 Each folder under `golden_folders` has `source.ndjson` (or `.json`, `.xml`), perhaps `given.layout.toml` and `options.json`,
 and in `out` what comes of it, without the receipt, which tells times.
@@ -13,9 +13,11 @@ from pathlib import Path
 
 import tessaron
 from tessaron.core.layout.layout_model import layout_schema
+from tessaron.sources.web.feed_model import feed_schema
 
 FOLDERS = Path(__file__).parent / "golden_folders"
-SCHEMA = Path(tessaron.__file__).parent / "layout.schema.json"
+PACKAGE = Path(tessaron.__file__).parent
+SCHEMAS = {PACKAGE / "layout.schema.json": layout_schema, PACKAGE / "feed.schema.json": feed_schema}
 
 
 def cases():
@@ -54,7 +56,8 @@ def main():
         for name, text in files.items():
             (case / "out" / name).write_bytes(text.encode())
         print(f"{case.name}: {', '.join(files)}")
-    SCHEMA.write_text(json.dumps(layout_schema(), indent=2) + "\n", "utf-8")
+    for path, schema in SCHEMAS.items():
+        path.write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
 
 
 if __name__ == "__main__":

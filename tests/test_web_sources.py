@@ -6,13 +6,14 @@ import json
 import threading
 import unittest
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from importlib.resources import files
 from pathlib import Path
 from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
 import tessaron
 from tessaron.sources.web.feed_file import feed_of
-from tessaron.sources.web.feed_model import FeedPart, Paging, SignIn
+from tessaron.sources.web.feed_model import FeedPart, Paging, SignIn, feed_schema
 from tests.harness import FolderTest, quick_command
 
 CALLS = [{"call": number, "stays": [{"berth": "N1"}] * (number % 3)} for number in range(1, 24)]
@@ -327,6 +328,10 @@ class WebTest(FolderTest):
             with self.subTest(path):
                 tables = tessaron.shred(self.url + "/next", records=path, name=expected[0])
                 self.assertEqual([table for table in expected if table not in tables], [])
+
+    def test_the_schema_that_ships_is_that_of_the_model(self):
+        shipped = json.loads(files("tessaron").joinpath("feed.schema.json").read_text("utf-8"))
+        self.assertEqual(shipped, json.loads(json.dumps(feed_schema())))
 
     def test_the_guide_tells_of_every_key(self):
         guide = (Path(__file__).parent.parent / "docs" / "guide.md").read_text("utf-8")

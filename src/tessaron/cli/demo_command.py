@@ -11,17 +11,27 @@ from pathlib import Path
 import click
 
 from tessaron.cli.command_group import count_type
+from tessaron.core.base.errors import UsageError
 
 
 @click.command()
 @click.option("--into", metavar="DIR", help="Folder to work in; else a new temporary one.")
+@click.option(
+    "--serve", is_flag=True, help="Serve a stand-in web API of the harbour office; stop with Ctrl-C."
+)
+@click.option(
+    "--port", type=click.IntRange(0, 65535), default=8873, help="The port to serve at; 0: a free one."
+)
 @click.option("--records", type=count_type(), help="Only write so many vessel calls, for benchmarks.")
-def demo(into: str | None, records: int | None) -> None:
-    """Run the whole example on the harbour's vessel calls, or write its data only."""
+def demo(into: str | None, serve: bool, port: int, records: int | None) -> None:
+    """Run the whole example on the harbour's vessel calls, write its data only, or serve it as a web API."""
     from tessaron.sources.demo.vessel_calls import write_calls
 
     folder = Path(into) if into else Path(tempfile.mkdtemp(prefix="tessaron-demo-"))
     folder.mkdir(parents=True, exist_ok=True)
+    if serve:
+        _serve(folder, port)
+        return
     if records is not None:
         click.echo(f"{write_calls(folder, records)}: {records:,} vessel calls")
         return
@@ -29,6 +39,39 @@ def demo(into: str | None, records: int | None) -> None:
 
     if not show_demo(folder, _command_as_typed()):
         sys.exit(1)
+
+
+def _serve(folder: Path, port: int) -> None:
+    """Serve the stand-in office until Ctrl-C, and say what to ask of it."""
+    from tessaron.sources.demo.office import ADDRESSES, OFFICE_TOKEN
+    from tessaron.sources.demo.office_server import OfficeServer, write_feeds
+
+    try:
+        server = OfficeServer(port)
+    except OSError as error:
+        raise UsageError(f"port {port}: {error.strerror}; --port 0 takes a free one") from error
+    with server:
+        feeds = write_feeds(folder, server.url)
+        width = max(map(len, ADDRESSES)) + len(server.url)
+        lines = [
+            f"The harbour office of Brackwater is at {server.url}, for this machine only; stop with Ctrl-C.\n"
+        ]
+        lines += [f"{(server.url + path).ljust(width)}  {what}" for path, (what, _) in ADDRESSES.items()]
+        lines.append(f"\nFeed files, for what needs one; the token is {OFFICE_TOKEN}:\n")
+        lines += map(str, feeds)
+        typed = _command_as_typed()
+        lines += (
+            "\nWhat to try, in another terminal:\n",
+            f"{typed} survey {server.url}/calls",
+            f"{typed} survey {server.url}/calls/number",
+            f"{typed} export {shlex.quote(str(feeds[0]))} -o tables",
+            f"OFFICE_TOKEN={OFFICE_TOKEN} {typed} survey {shlex.quote(str(feeds[-1]))}",
+        )
+        click.echo("\n".join(lines))
+        try:
+            server.serve_forever()
+        except KeyboardInterrupt:
+            click.echo("closed")
 
 
 def _command_as_typed() -> str:
