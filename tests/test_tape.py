@@ -132,6 +132,7 @@ class PassesTest(unittest.TestCase):
                 )
         self.assertEqual(typed.paths(), plain.paths())
 
+    @needs_compiled
     def test_values_that_plainly_fit_are_typed_without_python(self):
         zoned = "2026-03-04T05:06:07.25+01:30"
         cases = (
@@ -270,6 +271,7 @@ class DigestsTest(unittest.TestCase):
 
 
 class BrokenTapesTest(unittest.TestCase):
+    @needs_compiled
     def test_numbers_that_lead_outside_are_refused(self):
         tape = tape_of([{"a": ["x", {"b": 1.5}]}])
         ones = np.ones(1, np.int32).tobytes()
