@@ -243,11 +243,10 @@ def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
 def _input_of_web(text: str) -> ByteInput:
     """Return the answers of a web API: of an address, or as a feed file says."""
     from tessaron.core.lines.row_records import LineStream
-    from tessaron.sources.web.feed_file import read_feed
-    from tessaron.sources.web.feed_model import FeedPart
+    from tessaron.sources.web.feed_file import feed_of_address, read_feed
     from tessaron.sources.web.pages import Pages
 
-    feed = FeedPart(url=text) if re.match(r"https?://", text) else read_feed(Path(text))
+    feed = feed_of_address(text) if re.match(r"https?://", text) else read_feed(Path(text))
     pages = Pages(feed)
     stream = cast("BinaryIO", LineStream(iter(pages)))
     return ByteInput(pages.name, stream=stream, said=pages.said, title=pages.title, records=pages.records)

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import re
 import tomllib
+from collections.abc import Iterator
 from difflib import get_close_matches
 from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 from pydantic import BaseModel, ValidationError
 
@@ -16,6 +20,7 @@ from tessaron.sources.web.feed_model import FeedPart, Paging, SignIn
 ENDING = ".feed.toml"
 _KEYS: dict[str, type[BaseModel]] = {"": FeedPart, "pages": Paging, "sign_in": SignIn}
 _SECRET_HEADERS = ("authorization", "cookie", "key", "token", "secret", "password")
+_SECRET_PARAMETER = re.compile(r"(?i)(?:^|(?:access|auth|api)[_-]?)(?:token|key)$|(?:secret|password)$")
 
 
 def read_feed(path: Path) -> FeedPart:
@@ -44,9 +49,8 @@ def feed_of(text: str, source: str = "feed") -> FeedPart:
     def say(keys: tuple[str, ...], said: str) -> None:
         faults.append((lines.line_of(keys) or 0, f"{'.'.join(keys) or 'feed'}: {said}"))
 
-    for name in data.get("headers", {}):
-        if any(word in name.lower() for word in _SECRET_HEADERS):
-            say(("headers", name), "a secret goes under [sign_in], as env:NAME")
+    for keys in _secrets_in(data):
+        say(keys, "a secret goes under [sign_in], as env:NAME")
     try:
         part = FeedPart.model_validate(data)
     except ValidationError as error:
@@ -57,6 +61,42 @@ def feed_of(text: str, source: str = "feed") -> FeedPart:
         shown = "; ".join(f"line {line}: {said}" if line else said for line, said in sorted(faults))
         raise UsageError(f"{source}: {shown}")
     return part
+
+
+def feed_of_address(url: str) -> FeedPart:
+    """Return the feed that only asks for an address.
+
+    Raises:
+        UsageError: When it is no address.
+    """
+    try:
+        return FeedPart(url=url)
+    except ValidationError as error:
+        # Without the address: a secret may stand in it.
+        raise UsageError(f"the address: {_message(error.errors()[0]['msg'], ('url',))}") from error
+
+
+def _secrets_in(data: dict[str, Any]) -> Iterator[tuple[str, ...]]:
+    """Yield the keys of what ought not to stand in a feed file."""
+    headers, parameters, url = (data.get(name) for name in ("headers", "parameters", "url"))
+    for name in headers if isinstance(headers, dict) else ():
+        if any(word in name.lower() for word in _SECRET_HEADERS):
+            yield "headers", name
+    for name in parameters if isinstance(parameters, dict) else ():
+        if _SECRET_PARAMETER.search(name):
+            yield "parameters", name
+    if isinstance(url, str) and _has_secret(url):
+        yield ("url",)
+
+
+def _has_secret(url: str) -> bool:
+    """Say whether a password or a key stands in an address."""
+    try:
+        parts = urlsplit(url)
+    except ValueError:
+        return False
+    names = [name for name, _ in parse_qsl(parts.query)]
+    return parts.password is not None or any(map(_SECRET_PARAMETER.search, names))
 
 
 def _message(said: str, keys: tuple[str, ...]) -> str:

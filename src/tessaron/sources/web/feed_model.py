@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from typing import Annotated, Any, Literal
+from urllib.parse import urlsplit
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
 
@@ -13,6 +14,13 @@ Text = Annotated[str, Field(strict=True)]
 def _is_reference(value: str) -> str:
     if not re.fullmatch(r"env:[A-Za-z_][A-Za-z0-9_]*|file:.+", value):
         raise ValueError('a secret never stands in a feed file: write "env:NAME" or "file:PATH"')
+    return value
+
+
+def _is_address(value: str) -> str:
+    parts = urlsplit(value)
+    if parts.scheme not in ("http", "https") or not parts.hostname or parts.port == 0:
+        raise ValueError("expected an address like https://host/path")
     return value
 
 
@@ -75,7 +83,7 @@ class Paging(_Part):
 class FeedPart(_Part):
     """A feed file."""
 
-    url: Text = Field(pattern=r"^https?://", description="What is asked.")
+    url: Annotated[Text, AfterValidator(_is_address)] = Field(description="What is asked.")
     records: Text | None = Field(None, description="Where the records stand in each answer, as JSONPath.")
     method: Literal["GET", "POST"] = Field("GET", description="How it is asked.")
     parameters: dict[str, str | int] = Field({}, description="Parameters of the address.")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import codecs
 import os
 import re
 from collections.abc import Callable, Iterator, Mapping
@@ -79,7 +80,8 @@ class Asker:
         self._headers, self._parameters = _signed(feed.sign_in)
         parts = urlsplit(feed.url)
         self._host = (parts.scheme, parts.netloc)
-        if parts.scheme == "http" and feed.sign_in is not None and parts.hostname not in _LOOPBACK:
+        is_signed = feed.sign_in is not None or parts.password is not None
+        if parts.scheme == "http" and is_signed and parts.hostname not in _LOOPBACK:
             raise UsageError(f"{shown(feed.url)}: a secret is only sent over https")
         self._client = _client(feed.seconds)
         finalize(self, self._client.close)
@@ -133,7 +135,8 @@ class Asker:
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             raise SourceError(f"{shown(url)}: {error}") from error
         following = response.links.get("next", {}).get("url")
-        return Answer(str(response.url), bytes(head), None if is_whole else pieces, following)
+        whole = _unmarked(bytes(head)) if is_whole else bytes(head)
+        return Answer(str(response.url), whole, None if is_whole else pieces, following)
 
     def _followed(self, url: str, parameters: Mapping[str, str | int]) -> Any:
         """Return the response at an address, or where that leads."""
@@ -164,6 +167,13 @@ def _client(seconds: float) -> Any:
     except ImportError as error:
         raise UsageError("the web needs httpx and tenacity: pip install 'tessaron[web]'") from error
     return httpx.Client(timeout=seconds)
+
+
+def _unmarked(data: bytes) -> bytes:
+    """Return an answer without its byte order mark, which is none in the midst of others."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return data.decode("utf-16", "surrogatepass").encode("utf-8", "surrogatepass")
+    return data.removeprefix(codecs.BOM_UTF8)
 
 
 @contextmanager
