@@ -110,6 +110,15 @@ class Office(BaseHTTPRequestHandler):
         more = {} if "page" in query else {"link": f'<{self.path}&page=2>; rel="next"'}
         self.answer(json.dumps([{"berth": "Å"}], ensure_ascii=False).encode(form), **more)
 
+    def get_together(self, query):
+        if int(query.get("p", 1)) > 1:
+            self.server.together.wait(10)
+        self.get_number({"p": int(query.get("p", 1)) - 1, "n": 8})
+
+    def get_uneven(self, query):
+        start = int(query.get("from", 0))
+        self.answer({"total": len(CALLS), "items": CALLS[start : start + (3 if start == 5 else 5)]})
+
     def get_ring(self, query):
         self.answer({"items": CALLS[:3], "next": "/ring"})
 
@@ -233,7 +242,11 @@ class WebTest(FolderTest):
         by_number = '[pages]\nkind = "number"\nparameter = "p"'
         for path, more, expected in (
             ("/deaf", by_number, "page 2 is the same as the one before; does it know p"),
-            ("/short", by_number + '\ntotal = "$.total"', "3 records came in 2 pages, the answers say 99"),
+            (
+                "/short",
+                by_number + '\ntotal = "$.total"',
+                "3 records came in 2 pages, the answers tell of 99",
+            ),
             ("/xml", by_number, "expected a JSON document, as pages follow by number"),
             ("/long", "", "a page longer than 16 MiB; ask for smaller pages"),
         ):
@@ -244,6 +257,17 @@ class WebTest(FolderTest):
         self.assertEqual(self.calls(self.feed("/ring", '[pages]\nkind = "next"\npath = "$.next"')), [1, 2, 3])
         with self.assertRaisesRegex(tessaron.SourceError, "more than 12 pages"):
             tessaron.shred(self.feed("/endless", '[pages]\nkind = "next"\npath = "$.next"\nmost = 12'))
+
+    def test_pages_that_are_foreseen_are_asked_for_at_once(self):
+        # Neither of two pages is answered before both are asked for.
+        self.server.together = threading.Barrier(2)
+        by_number = '[pages]\nkind = "number"\nparameter = "p"\ntotal = "$.total"'
+        self.assertEqual(self.calls(self.feed("/together", by_number)), list(range(1, 24)))
+        by_offset = '[pages]\nkind = "offset"\nparameter = "from"\ntotal = "$.total"'
+        for at_once in (1, 2, 8):
+            with self.subTest(at_once=at_once):
+                feed = self.feed("/uneven", f"{by_offset}\nat_once = {at_once}")
+                self.assertEqual(self.calls(feed), list(range(1, 24)))
 
     def test_what_looks_like_a_first_page_only_is_said(self):
         cases = (

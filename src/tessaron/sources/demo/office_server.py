@@ -45,6 +45,7 @@ class OfficeServer(ThreadingHTTPServer):
 
 class _Desk(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
+    disable_nagle_algorithm = True
     server: OfficeServer
 
     def do_GET(self) -> None:

@@ -64,6 +64,9 @@ class Paging(_Part):
     )
     size_parameter: Text | None = Field(None, description="The parameter with the size.")
     total: Text | None = Field(None, description="JSONPath of how many records there are.")
+    at_once: int = Field(
+        8, ge=1, le=64, description="So many pages are asked for at once, where the total is known."
+    )
     most: int = Field(10_000, ge=1, description="So many pages at most.")
 
     @model_validator(mode="after")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from hashlib import blake2b
 from urllib.parse import urljoin, urlsplit
 
@@ -12,6 +12,7 @@ from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, format_path, step_of_name
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.sources.web.feed_model import FeedPart
+from tessaron.sources.web.foreseen import Asked, Foreseen, foreseen
 from tessaron.sources.web.requests import Answer, Asker, shown, told_of
 
 _ROUND = (10, 20, 25, 30, 50, 100, 200, 250, 500, 1000)
@@ -20,7 +21,6 @@ _SAYS_HOW = "a feed file says how pages follow"
 _FEW = 5
 """An object with more members beside an array of records is more than a word about these."""
 _BEGINS_JSON = (b"{", b"[")
-_Asked = tuple[str, Mapping[str, str | int]]
 
 
 class Pages:
@@ -59,6 +59,11 @@ class Pages:
         Raises:
             SourceError: When one fails, or there is no end to them.
         """
+        coming = self._coming()
+        with foreseen(self._asker.ask, coming, self._feed.pages.at_once) as pages:
+            yield from self._pages(pages)
+
+    def _pages(self, pages: Foreseen) -> Iterator[bytes]:
         answer, count, taken = self._first, 1, 0
         asked = {_key((self._feed.url, self._parameters(0, 0, None)))}
         before = b""
@@ -79,14 +84,20 @@ class Pages:
                 said = f"more than {count:,} pages; set most under [pages] higher"
                 raise SourceError(f"{self.name}: {said}")
             asked.add(_key(following))
-            answer = self._asker.ask(*following)
+            answer = pages.answer(following)
             count += 1
         total = _one(document, self._feed.pages.total)
         if isinstance(total, int) and taken < total:
-            said = (
-                f"{taken:,} records came in {count:,} pages, the answers say {total:,}; do all pages follow?"
-            )
-            raise SourceError(f"{self.name}: {said}")
+            said = f"{taken:,} records came in {count:,} pages, the answers tell of {total:,}"
+            raise SourceError(f"{self.name}: {said}; do all pages follow?")
+
+    def _coming(self) -> Iterator[Asked]:
+        """Yield what will be asked if all pages are as long as the first, where that tells the total."""
+        document = _document_of(self._first)
+        total, here = _one(document, self._feed.pages.total), self._count(document)
+        if isinstance(total, int) and self._is_counted() and here:
+            for count in range(1, min(-(-total // here), self._feed.pages.most)):
+                yield self._feed.url, self._parameters(count, count * here, None)
 
     def _known(self, answer: Answer) -> Parsed:
         """Return an answer parsed, as far as it says which page follows.
@@ -122,7 +133,7 @@ class Pages:
     def _is_counted(self) -> bool:
         return self._feed.pages.kind in ("number", "offset")
 
-    def _next(self, answer: Answer, document: Parsed, count: int, taken: int) -> _Asked | None:
+    def _next(self, answer: Answer, document: Parsed, count: int, taken: int) -> Asked | None:
         """Return what is asked for next: the address and its parameters; None at the end."""
         pages = self._feed.pages
         total = _one(document, pages.total)
@@ -190,7 +201,7 @@ def _pieces(answer: Answer) -> Iterator[bytes]:
         yield b"\n"
 
 
-def _key(asked: _Asked) -> tuple[str, tuple[tuple[str, str], ...]]:
+def _key(asked: Asked) -> tuple[str, tuple[tuple[str, str], ...]]:
     """Return what makes two requests the same."""
     url, parameters = asked
     return url, tuple(sorted((name, str(value)) for name, value in parameters.items()))
