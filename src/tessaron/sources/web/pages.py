@@ -93,9 +93,11 @@ class Pages:
 
     def _coming(self) -> Iterator[Asked]:
         """Yield what will be asked if all pages are as long as the first, where that tells the total."""
+        if not self._is_counted():
+            return
         document = _document_of(self._first)
         total, here = _one(document, self._feed.pages.total), self._count(document)
-        if isinstance(total, int) and self._is_counted() and here:
+        if isinstance(total, int) and here:
             for count in range(1, min(-(-total // here), self._feed.pages.most)):
                 yield self._feed.url, self._parameters(count, count * here, None)
 
