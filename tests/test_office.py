@@ -65,6 +65,15 @@ class OfficeTest(FolderTest):
         self.assertEqual(tables["calls_documents"].column("page").to_pylist(), [1, 2, 3, 4, 5])
         self.assertEqual(tables["calls"].num_rows, OFFICE_CALLS)
 
+    def test_a_sample_has_calls_and_no_pages(self):
+        feeds = write_feeds(self.folder, self.server.url)
+        for name, source in (("next", feeds[0]), ("links", self.server.url + "/calls")):
+            with self.subTest(name):
+                target = self.folder / f"{name}.ndjson"
+                taken = tessaron.sample(source, target, first=20, mask=True)
+                self.assertEqual((taken.records, taken.seen), (20, OFFICE_CALLS))
+                self.assertEqual(tessaron.survey(target).records, 20)
+
     def test_the_command(self):
         done = quick_command("demo", "--serve", "--port", self.server.server_port, "--into", self.folder)
         self.assertEqual((done.returncode, done.stdout), (2, b""))

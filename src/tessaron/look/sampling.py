@@ -105,7 +105,9 @@ def sample(
 
 
 def _read(entry: ByteInput, where: JsonPath | None, found: _Source, on_bytes: Callable[[int], None]) -> None:
-    if where is not None and where.plain_names() is None and where.segments:
+    is_known = where is None and entry.records is not None
+    where = parse_path(str(entry.records)) if is_known else where
+    if where is not None and where.segments and (is_known or where.plain_names() is None):
         for match in PathReader([entry], where, on_bytes=on_bytes):
             found.choice.take(match.match.value)
         found.form = OuterForm.LINES
