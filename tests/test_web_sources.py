@@ -119,6 +119,21 @@ class Office(BaseHTTPRequestHandler):
         start = int(query.get("from", 0))
         self.answer({"total": len(CALLS), "items": CALLS[start : start + (3 if start == 5 else 5)]})
 
+    def get_cut(self, query):
+        data = json.dumps([{"call": number, "text": "x" * 1000} for number in range(20000)]).encode()
+        self.send_response(200)
+        self.send_header("content-length", str(len(data) + 9))
+        self.end_headers()
+        self.wfile.write(data)
+        self.close_connection = True
+
+    def get_later(self, query):
+        self.server.count += 1
+        if self.server.count == 1:
+            self.answer({}, 429, retry_after=query["when"])
+        else:
+            self.answer(CALLS)
+
     def get_ring(self, query):
         self.answer({"items": CALLS[:3], "next": "/ring"})
 
@@ -268,6 +283,30 @@ class WebTest(FolderTest):
             with self.subTest(at_once=at_once):
                 feed = self.feed("/uneven", f"{by_offset}\nat_once = {at_once}")
                 self.assertEqual(self.calls(feed), list(range(1, 24)))
+
+    def test_a_long_answer_that_breaks_off_leaves_no_target(self):
+        with self.assertRaisesRegex(
+            tessaron.SourceError, r"/cut: the answer broke off \(RemoteProtocolError\); try again"
+        ):
+            tessaron.export(self.url + "/cut", self.folder / "out")
+        self.assertFalse((self.folder / "out").exists())
+
+    def test_how_long_an_answer_asks_to_wait(self):
+        for when, least, most in (
+            ("7", 7, 7), ("Sun, 01 Nov 2026 08:00:00 GMT", 0, 0), ("Fri, 01 Nov 2199 08:00:00 GMT", 300, 300), ("soon", 0, 60), ("Sun, 01 Nov 2026 08:00:00 -0000", 0, 60),
+        ):  # fmt: skip
+            with self.subTest(when), mock.patch("tenacity.nap.time.sleep") as sleep:
+                self.server.count = 0
+                self.assertEqual(len(self.calls(f"{self.url}/later?when={when.replace(' ', '+')}")), 23)
+                waited = sleep.call_args.args[0]
+                self.assertTrue(least <= waited <= most, waited)
+
+    def test_without_the_extra(self):
+        with (
+            mock.patch.dict("sys.modules", httpx=None),
+            self.assertRaisesRegex(tessaron.UsageError, r"pip install 'tessaron\[web\]'"),
+        ):
+            tessaron.shred(self.url + "/all")
 
     def test_what_looks_like_a_first_page_only_is_said(self):
         cases = (

@@ -246,7 +246,7 @@ def _asked_wait(text: str | None) -> float | None:
         return float(text)
     try:
         return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
-    except ValueError:
+    except (ValueError, TypeError):
         return None
 
 
