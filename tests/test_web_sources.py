@@ -134,6 +134,26 @@ class Office(BaseHTTPRequestHandler):
         else:
             self.answer(CALLS)
 
+    def get_guarded(self, query):
+        pair = "Basic " + base64.b64encode(b"clerk:ti de").decode()
+        if self.headers.get("authorization") != pair:
+            return self.answer({}, 401)
+        more = (
+            {}
+            if query
+            else {"link": f'<http://127.0.0.1:{self.server.server_port}/guarded?page=2>; rel="next"'}
+        )
+        return self.answer(CALLS[:2], **more)
+
+    def get_posted(self, query):
+        self.answer({}, 303, location="/all")
+
+    def get_astray(self, query):
+        self.answer({"items": CALLS[:2], "next": "http://[x"})
+
+    def get_deep(self, query):
+        self.answer(b'{"n":1,"items":[{"call":' + b"[" * 3000 + b"]" * 3000 + b"}]}")
+
     def get_ring(self, query):
         self.answer({"items": CALLS[:3], "next": "/ring"})
 
@@ -295,11 +315,18 @@ class WebTest(FolderTest):
         for when, least, most in (
             ("7", 7, 7), ("Sun, 01 Nov 2026 08:00:00 GMT", 0, 0), ("Fri, 01 Nov 2199 08:00:00 GMT", 300, 300), ("soon", 0, 60), ("Sun, 01 Nov 2026 08:00:00 -0000", 0, 60),
         ):  # fmt: skip
-            with self.subTest(when), mock.patch("tenacity.nap.time.sleep") as sleep:
+            with (
+                self.subTest(when),
+                mock.patch("tenacity.nap.time.sleep") as sleep,
+                self.assertLogs("tessaron.web", "WARNING") as logged,
+            ):
                 self.server.count = 0
                 self.assertEqual(len(self.calls(f"{self.url}/later?when={when.replace(' ', '+')}")), 23)
                 waited = sleep.call_args.args[0]
                 self.assertTrue(least <= waited <= most, waited)
+                self.assertRegex(
+                    logged.output[0], r"/later: 429 Too Many Requests; trying again in [0-9.]+ s$"
+                )
 
     def test_without_the_extra(self):
         with (
@@ -307,6 +334,33 @@ class WebTest(FolderTest):
             self.assertRaisesRegex(tessaron.UsageError, r"pip install 'tessaron\[web\]'"),
         ):
             tessaron.shred(self.url + "/all")
+
+    def test_a_password_in_the_address_goes_to_all_pages(self):
+        guarded = self.url.replace("//", "//clerk:ti%20de@") + "/guarded"
+        self.assertEqual(self.calls(guarded), [1, 2, 1, 2])
+        tables = tessaron.shred(guarded)
+        self.assertNotIn("de@", str(tables.notes))
+
+    def test_see_other_is_asked_for_without_a_body(self):
+        self.assertEqual(
+            len(self.calls(self.feed("/posted", 'method = "POST"\nbody = { port = "BRW" }'))), 23
+        )
+        self.assertEqual(self.server.posted, [{"port": "BRW"}])
+
+    def test_answers_that_lead_astray_or_lie_deep(self):
+        with self.assertRaisesRegex(tessaron.SourceError, "leads to what is no address"):
+            tessaron.shred(self.feed("/astray", '[pages]\nkind = "next"\npath = "$.next"'))
+        self.assertEqual([found.value for found in tessaron.find(self.url + "/deep", "$.n")], [1])
+
+    def test_several_addresses(self):
+        done = quick_command("survey", self.url + "/calls", self.url + "/twins")
+        self.assertIn(b"26 records at $[*] in http://", done.stdout, done.stderr)
+        done = quick_command("survey", self.url + "/calls", self.url + "/next")
+        self.assertEqual(done.returncode, 2)
+        self.assertRegex(
+            done.stderr.decode(),
+            r"different places \(\S+/calls: \$\[\*\]; \S+/next: \$\.items\[\*\]\); say which: --records",
+        )
 
     def test_what_looks_like_a_first_page_only_is_said(self):
         cases = (

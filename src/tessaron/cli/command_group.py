@@ -176,9 +176,7 @@ def say(message: str) -> None:
 def source_of(sources: tuple[str, ...]) -> Any:
     """Return what the arguments stand for; `-` is standard input."""
     asked = click.get_current_context().meta.get(_DATABASE, {})
-    if len(sources) == 1 and sources[0].startswith(("http://", "https://")) and not asked:
-        return sources[0]
-    if len(sources) == 1 and "://" in sources[0]:
+    if len(sources) == 1 and "://" in sources[0] and (asked or not _is_web(sources[0])):
         from tessaron.sources.database_query import DatabaseQuery
 
         if len(asked.keys() & {"query", "table"}) != 1:
@@ -194,7 +192,11 @@ def source_of(sources: tuple[str, ...]) -> Any:
         return sys.stdin.buffer
     if "-" in sources:
         raise click.UsageError("standard input (-) cannot be mixed with files; give it alone")
-    return [Path(source) for source in sources]
+    return [source if _is_web(source) else Path(source) for source in sources]
+
+
+def _is_web(source: str) -> bool:
+    return source.startswith(("http://", "https://"))
 
 
 def show_paged(lines: Iterable[str]) -> None:

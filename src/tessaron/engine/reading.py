@@ -153,14 +153,20 @@ class SourceReading:
             raise self._first_error
 
     def _known_path(self) -> JsonPath | None:
-        """Return where the records stand, where all sources know it beforehand."""
-        known = {entry.records for entry in self.inputs if isinstance(entry, ByteInput)}
-        path = known.pop() if len(known) == 1 else None
-        if path is None:
+        """Return where the records stand, where the sources know it beforehand.
+
+        Raises:
+            UsageError: When they do not know the same.
+        """
+        known = {entry.records: entry.name for entry in self.inputs if isinstance(entry, ByteInput)}
+        if not any(known):
             return None
+        if len(known) > 1:
+            places = "; ".join(f"{name}: {path or 'not known'}" for path, name in known.items())
+            raise UsageError(f"records stand at different places ({places}); say which: --records PATH")
         from tessaron.core.query.jsonpath import parse_path
 
-        return parse_path(path)
+        return parse_path(str(next(iter(known))))
 
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""

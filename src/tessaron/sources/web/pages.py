@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from hashlib import blake2b
-from urllib.parse import urljoin, urlsplit
+from itertools import islice
+from urllib.parse import urlsplit
 
 from tessaron.core.base.errors import SourceError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, format_path, step_of_name
+from tessaron.core.cutting.separator import Separator
+from tessaron.core.kernel.contract import KernelOptions
+from tessaron.core.kernel.record_reader import RecordReader
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.sources.web.feed_model import FeedPart
 from tessaron.sources.web.foreseen import Asked, Foreseen, foreseen
-from tessaron.sources.web.requests import Answer, Asker, shown, told_of
+from tessaron.sources.web.requests import Answer, Asker, joined, shown, told_of
 
 _ROUND = (10, 20, 25, 30, 50, 100, 200, 250, 500, 1000)
 """So many records are a page, rather than all there are."""
@@ -28,15 +32,14 @@ class Pages:
 
     Args:
         feed: What is asked.
-        told: Is told of what is waited for.
 
     Attributes:
         records: Where the records stand in each answer, as JSONPath; None where each answer is as it is.
         said: What was found out by the first answer, in words.
     """
 
-    def __init__(self, feed: FeedPart, told: Callable[[str], None] = lambda said: None):
-        self._feed, self._asker = feed, Asker(feed, told)
+    def __init__(self, feed: FeedPart):
+        self._feed, self._asker = feed, Asker(feed)
         self._first = self._asker.ask(feed.url, self._parameters(0, 0, None))
         document = _document_of(self._first)
         self.records = feed.records or self._elements() or _records_in(document)
@@ -142,14 +145,14 @@ class Pages:
         if isinstance(total, int) and taken >= total:
             return None
         if pages.kind == "links":
-            return (urljoin(answer.url, answer.following), {}) if answer.following else None
+            return (joined(answer.url, answer.following), {}) if answer.following else None
         if self._is_counted():
             return (self._feed.url, self._parameters(count, taken, None)) if taken else None
         found = _one(document, pages.path)
         if found in (None, "", False):
             return None
         if pages.kind == "next":
-            return urljoin(answer.url, str(found)), {}
+            return joined(answer.url, str(found)), {}
         return self._feed.url, self._parameters(count, taken, str(found))
 
     def _parameters(self, count: int, taken: int, cursor: str | None) -> dict[str, str | int]:
@@ -219,7 +222,7 @@ def _words_of(document: Parsed) -> Iterator[tuple[tuple[str, ...], Parsed]]:
 
 
 def _leads_on(name: str, value: Parsed) -> bool:
-    return any(word in name.lower() for word in ("next", "cursor")) and isinstance(value, str) and value != ""
+    return any(word in name.lower() for word in ("next", "cursor")) and type(value) is str and value != ""
 
 
 def _paging_for(path: str, value: str) -> str:
@@ -231,13 +234,12 @@ def _paging_for(path: str, value: str) -> str:
 
 
 def _document_of(answer: Answer) -> Parsed:
-    """Return an answer as parsed JSON; None for what is none, or is too long for a page."""
+    """Return an answer as parsed JSON; None for what is not one document, or is too long for a page."""
     if answer.rest is not None:
         return None
-    try:
-        return json.loads(answer.head)
-    except ValueError:
-        return None
+    reader = RecordReader(answer.head, Separator.NOTHING, False, KernelOptions())
+    records = list(islice(reader, 2))
+    return records[0].value if len(records) == 1 and not reader.faults else None
 
 
 def _records_in(document: Parsed) -> str | None:

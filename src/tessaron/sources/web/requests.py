@@ -4,16 +4,17 @@ from __future__ import annotations
 
 import base64
 import codecs
+import logging
 import os
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from pathlib import Path
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import unquote, urljoin, urlsplit
 from weakref import finalize
 
 from tessaron.core.base.errors import SourceError, UsageError
@@ -28,7 +29,9 @@ _HINTS = {
     403: "it may not be read by who asks",
     404: "check the address",
 }
-_FIRST_FAULT = 400
+_FIRST_FAULT, _SEE_OTHER = 400, 303
+_PORTS = {"http": 80, "https": 443}
+_LOG = logging.getLogger("tessaron.web")
 _PAGE_BYTES, _PIECE_BYTES = 16 * 1024 * 1024, 64 * 1024
 """A longer answer is no page: it is read on as a stream."""
 _TITLE = re.compile(rb"<title[^>]*>\s*([^<]{1,80})", re.IGNORECASE)
@@ -69,18 +72,20 @@ class Asker:
 
     Args:
         feed: The feed.
-        told: Is told of what is waited for.
 
     Raises:
         UsageError: When a secret is not there, or would go over the net in the open.
     """
 
-    def __init__(self, feed: FeedPart, told: Callable[[str], None] = lambda said: None):
-        self._feed, self._told = feed, told
+    def __init__(self, feed: FeedPart):
+        self._feed = feed
         self._headers, self._parameters = _signed(feed.sign_in)
         parts = urlsplit(feed.url)
-        self._host = (parts.scheme, parts.netloc)
+        self._host = _host_of(feed.url)
         is_signed = feed.sign_in is not None or parts.password is not None
+        if feed.sign_in is None and parts.password is not None:
+            # So that pages which are named without it are signed, too.
+            self._headers = _basic(unquote(parts.username or ""), unquote(parts.password))
         if parts.scheme == "http" and is_signed and parts.hostname not in _LOOPBACK:
             raise UsageError(f"{shown(feed.url)}: a secret is only sent over https")
         self._client = _client(feed.seconds)
@@ -116,7 +121,7 @@ class Asker:
         if wait is None:
             wait = wait_random_exponential(multiplier=0.5, max=60)(state)
         wait = min(float(wait), _LONGEST_WAIT)
-        self._told(f"{shown(self._feed.url)}: {error.said}; trying again in {wait:.1f} s")
+        _LOG.warning("%s: %s; trying again in %.1f s", shown(self._feed.url), error.said, wait)
         return wait
 
     def _once(self, url: str, parameters: Mapping[str, str | int]) -> Answer:
@@ -140,15 +145,13 @@ class Asker:
 
     def _followed(self, url: str, parameters: Mapping[str, str | int]) -> Any:
         """Return the response at an address, or where that leads."""
+        method, body = self._feed.method, self._feed.body
         for _ in range(_MOST_HOPS):
-            parts = urlsplit(url)
             # Where it leads elsewhere nobody is told who asks.
-            is_home = (parts.scheme, parts.netloc) == self._host
+            is_home = _host_of(url) == self._host
             headers = {**self._feed.headers, **(self._headers if is_home else {})}
             given = {**parameters, **(self._parameters if is_home else {})}
-            request = self._client.build_request(
-                self._feed.method, url, headers=headers, json=self._feed.body
-            )
+            request = self._client.build_request(method, url, headers=headers, json=body)
             if given:
                 request.url = request.url.copy_merge_params(given)
             response = self._client.send(request, stream=True)
@@ -156,7 +159,9 @@ class Asker:
                 _check_status(response, url)
                 return response
             response.close()
-            url, parameters = urljoin(url, response.headers["location"]), {}
+            if response.status_code == _SEE_OTHER:
+                method, body = "GET", None
+            url, parameters = joined(url, response.headers["location"]), {}
         raise SourceError(f"{shown(url)}: leads elsewhere more than {_MOST_HOPS} times")
 
 
@@ -189,6 +194,20 @@ def told_of(url: str) -> Iterator[None]:
         ) from error
 
 
+def joined(url: str, following: str) -> str:
+    """Return where an answer leads.
+
+    Raises:
+        SourceError: When that is no address.
+    """
+    try:
+        found = urljoin(url, following)
+        _host_of(found)
+    except ValueError as error:
+        raise SourceError(f"{shown(url)}: leads to what is no address: {error}") from error
+    return found
+
+
 def shown(url: str) -> str:
     """Return an address without what could be secret: user, password and parameters."""
     parts = urlsplit(url)
@@ -203,10 +222,20 @@ def _signed(sign_in: SignIn | None) -> tuple[dict[str, str], dict[str, str]]:
     if sign_in.kind == "bearer":
         return {"Authorization": f"Bearer {secret}"}, {}
     if sign_in.kind == "basic":
-        pair = base64.b64encode(f"{sign_in.user}:{secret}".encode()).decode()
-        return {"Authorization": f"Basic {pair}"}, {}
+        return _basic(str(sign_in.user), secret), {}
     name = str(sign_in.name)
     return ({name: secret}, {}) if sign_in.kind == "header" else ({}, {name: secret})
+
+
+def _basic(user: str, secret: str) -> dict[str, str]:
+    pair = base64.b64encode(f"{user}:{secret}".encode()).decode()
+    return {"Authorization": f"Basic {pair}"}
+
+
+def _host_of(url: str) -> tuple[str, str | None, int | None]:
+    """Return what has to be the same for a secret to be sent."""
+    parts = urlsplit(url)
+    return parts.scheme, parts.hostname, parts.port or _PORTS.get(parts.scheme)
 
 
 def secret_of(reference: str) -> str:
