@@ -11,7 +11,7 @@ from decimal import Decimal
 from pathlib import Path
 
 import tessaron
-from tessaron.cli.demo_walkthrough import answer_from_documents, masked_by
+from tessaron.cli.walkthrough.demo_walkthrough import answer_from_documents, masked_by
 from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_log
 from tessaron.sources.demo.vessel_calls import call_line, iter_calls, write_calls
 from tests.harness import FolderTest, command

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import click
 
-from tessaron.cli.command_group import count_type
+from tessaron.cli.shared_options import count_type
 from tessaron.core.base.errors import UsageError
 
 
@@ -35,7 +35,7 @@ def demo(into: str | None, serve: bool, port: int, records: int | None) -> None:
     if records is not None:
         click.echo(f"{write_calls(folder, records)}: {records:,} vessel calls")
         return
-    from tessaron.cli.demo_story import show_demo
+    from tessaron.cli.walkthrough.demo_story import show_demo
 
     if not show_demo(folder, _command_as_typed()):
         sys.exit(1)

@@ -8,9 +8,9 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import (
+from tessaron.cli.command_group import say, terminal_width
+from tessaron.cli.shared_options import (
     count_type,
-    database_options,
     dictionary_options,
     dividing_options,
     exact_option,
@@ -22,14 +22,11 @@ from tessaron.cli.command_group import (
     only_option,
     origin_option,
     records_option,
-    say,
-    source_argument,
-    source_of,
-    terminal_width,
     without_option,
     workers_option,
     xml_options,
 )
+from tessaron.cli.source_arguments import database_options, source_argument, source_of
 
 
 def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:

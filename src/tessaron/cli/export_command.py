@@ -7,11 +7,10 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import (
-    EXIT_CHECK_FAILED,
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
+from tessaron.cli.shared_options import (
     Share,
     count_type,
-    database_options,
     dictionary_options,
     dividing_options,
     exact_option,
@@ -24,11 +23,10 @@ from tessaron.cli.command_group import (
     origin_option,
     records_option,
     shaping_options,
-    source_of,
-    told_if_stopped,
     workers_option,
     xml_options,
 )
+from tessaron.cli.source_arguments import database_options, source_of
 from tessaron.core.base.bounds import MOST_LEVELS
 
 

@@ -8,17 +8,10 @@ from typing import cast
 
 import click
 
-from tessaron.cli.command_group import (
-    EXIT_CHECK_FAILED,
-    count_type,
-    database_options,
-    namespace_option,
-    records_option,
-    say,
-    source_of,
-    terminal_width,
-)
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, terminal_width
 from tessaron.cli.finders import Finder, JsonFinder, Located, XmlFinder
+from tessaron.cli.shared_options import count_type, namespace_option, records_option
+from tessaron.cli.source_arguments import database_options, source_of
 from tessaron.core.base.visible import visible
 
 _ERRORS_SHOWN = 3

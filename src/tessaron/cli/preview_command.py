@@ -8,9 +8,9 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import (
+from tessaron.cli.command_group import say, terminal_width
+from tessaron.cli.shared_options import (
     count_type,
-    database_options,
     dictionary_options,
     dividing_options,
     key_option,
@@ -19,13 +19,10 @@ from tessaron.cli.command_group import (
     name_option,
     origin_option,
     records_option,
-    say,
     shaping_options,
-    source_argument,
-    source_of,
-    terminal_width,
     xml_options,
 )
+from tessaron.cli.source_arguments import database_options, source_argument, source_of
 from tessaron.core.base.visible import in_quotes, visible
 
 _RECORDS_READ = 200

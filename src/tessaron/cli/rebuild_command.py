@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import layout_of
+from tessaron.cli.shared_options import layout_of
 from tessaron.core.base.visible import visible
 
 

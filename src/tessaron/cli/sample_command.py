@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import click
 
-from tessaron.cli.command_group import count_type, records_option, say, source_argument, source_of
+from tessaron.cli.command_group import say
+from tessaron.cli.shared_options import count_type, records_option
+from tessaron.cli.source_arguments import source_argument, source_of
 
 
 @click.command()

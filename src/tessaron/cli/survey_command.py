@@ -7,23 +7,18 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import (
-    EXIT_CHECK_FAILED,
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, show_paged, terminal_width
+from tessaron.cli.shared_options import (
     count_type,
-    database_options,
     dictionary_options,
     layout_of,
     layout_option,
     memory_option,
     records_option,
-    say,
-    show_paged,
-    source_argument,
-    source_of,
-    terminal_width,
     workers_option,
     xml_options,
 )
+from tessaron.cli.source_arguments import database_options, source_argument, source_of
 from tessaron.core.base.bounds import MOST_LEVELS
 from tessaron.core.base.visible import in_quotes, visible
 

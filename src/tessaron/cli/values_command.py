@@ -9,14 +9,9 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from tessaron.cli.command_group import (
-    count_type,
-    database_options,
-    records_option,
-    say,
-    source_argument,
-    source_of,
-)
+from tessaron.cli.command_group import say
+from tessaron.cli.shared_options import count_type, records_option
+from tessaron.cli.source_arguments import database_options, source_argument, source_of
 from tessaron.core.base.errors import Code
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import visible

@@ -7,14 +7,9 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import (
-    EXIT_CHECK_FAILED,
-    count_type,
-    database_options,
-    layout_of,
-    source_of,
-    workers_option,
-)
+from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli.shared_options import count_type, layout_of, workers_option
+from tessaron.cli.source_arguments import database_options, source_of
 
 
 @click.command()

@@ -8,7 +8,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
-from tessaron.cli.demo_walkthrough import (
+from tessaron.cli.walkthrough.demo_walkthrough import (
     BERTH_QUESTION,
     LARGE_BOXES,
     MASK_KEY,
