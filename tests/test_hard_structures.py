@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.core.shape.dictionaries import MANY_KEYS
-from tessaron.core.shape.shape import MOST_NAMES
+from tessaron.core.shape.shape_node import MOST_NAMES
 from tessaron.sources.demo.inspections import inspections_document
 from tests.harness import tally, values_of, walk
 

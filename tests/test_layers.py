@@ -16,7 +16,7 @@ SOURCE = Path(tessaron.__file__).parent
 ROOMS = (
     "cli", "cli/walkthrough", "views", "prove", "write", "look", "decide", "engine", "sinks", "sources", "sources/web", "sources/exported", "sources/demo",
     "core/lines", "core/sample", "core/rebuild", "core/tables", "core/rearrange", "core/plan", "core/layout",
-    "core/expressions", "core/model", "core/shape", "core/kernel", "core/cutting", "core/query", "core/markup", "core/tape",
+    "core/expressions", "core/model", "core/survey", "core/shape", "core/kernel", "core/cutting", "core/query", "core/markup", "core/tape",
     "core/types", "core/base", "core/compiled",
 )  # fmt: skip
 """All rooms, from above to below: a room imports itself and those behind it."""

@@ -14,7 +14,8 @@ from tessaron.core.base.paths import ENTRY, Origin
 from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel import choose_kernel
 from tessaron.core.shape.dictionaries import is_dictionary
-from tessaron.core.shape.shape import MOST_NAMES, Shape, ShapeNode
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.shape_node import MOST_NAMES, ShapeNode
 from tessaron.core.shape.structure import StructureRules, settle, settle_names
 from tessaron.core.tape.tape import MEMBER_LIMIT
 from tests.harness import KERNELS, FolderTest, learnt, needs_compiled, tally, values_of, walk

@@ -191,7 +191,7 @@ class XmlFinder:
         # Prefixes are known once something was read.
         return [self._reader.relative(path) for path in self._picks]
 
-    def _cell(self, match: XmlFound, expression: Expression) -> Any:
+    def _cell(self, match: XmlFound, expression: Expression) -> object:
         if match.result.node is None:
             return match.result.text if expression.text == "." else None
         return one_or_all([each.text for each in expression.results(match.result.node, lambda node: "")])

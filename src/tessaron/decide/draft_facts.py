@@ -15,7 +15,7 @@ from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name
 from tessaron.core.model.division import UNDIVIDED
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.decide.draft_parts import division_of_draft, with_lookups
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
@@ -146,7 +146,7 @@ def _objects_at(table: Table, record: ShapeNode) -> int:
 
 
 def _each_remark(reading: SourceReading, record: ShapeNode) -> Iterator[tuple[str, Remark]]:
-    from tessaron.core.shape.survey_entries import SurveyMaker
+    from tessaron.core.survey.survey_entries import SurveyMaker
 
     entries, notes = SurveyMaker(record, reading.structure, {}).make()
     said: dict[str, str] = {}

@@ -17,7 +17,7 @@ from tessaron.core.model.identities import Identities, IdentityWork, WatchedStru
 from tessaron.core.model.level_places import with_paths
 from tessaron.core.model.parting import RowPart, part, part_alternatives
 from tessaron.core.model.sharing import SharedStructure, Sharing
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
 

@@ -92,7 +92,7 @@ class Layout:
         """The names of the tables, in the order of the file."""
         return tuple(self._part.tables)
 
-    def columns(self, table: str) -> dict[str, dict[str, Any]]:
+    def columns(self, table: str) -> dict[str, dict[str, object]]:
         """Return the columns of a table: for each name the keys that are set.
 
         Raises:

@@ -82,7 +82,7 @@ class Work(Protocol):
     def __call__(self, task: ReadTask) -> Any:
         """Return the result for a chunk."""
 
-    def of(self, tape: Tape) -> Any:
+    def of(self, tape: Tape) -> object:
         """Return the result for a tape."""
 
 

@@ -14,18 +14,24 @@ import numpy as np
 from tessaron.core.base.errors import Code, DataError, UsageError
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.naming import name_of_sources
-from tessaron.core.base.paths import Origin, Path, format_path
+from tessaron.core.base.paths import Path, format_path
 from tessaron.core.cutting.envelope import MOST_AROUND_BYTES
 from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.kernel.chunk_reading import ReadTask
-from tessaron.core.shape.shape import Shape
-from tessaron.core.shape.structure import StructureNote, StructureRules, mark_levels, object_paths, settle
+from tessaron.core.shape.structure import (
+    StructureNote,
+    StructureRules,
+    forget_records,
+    mark_levels,
+    object_paths,
+    settle,
+)
 from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.record_places import RecordPlaces
-from tessaron.core.tape.tape import Tape, known_of_records
 from tessaron.engine.feeds import ChunkResult, Feed, Learners, Mapper, Progress, ShapeWork, Work
 from tessaron.engine.finding_trees import find_trees
+from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes_of_objects
 from tessaron.engine.options import Options
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
@@ -37,11 +43,8 @@ if TYPE_CHECKING:
     from tessaron.core.layout.around_tables import AroundRecords
     from tessaron.core.layout.table_set import TableSet
     from tessaron.core.query.jsonpath import JsonPath
-    from tessaron.engine.path_reading import Found
     from tessaron.engine.xml_reading import XmlReading
 
-_OBJECTS_AT_ONCE = 2_000
-"""Python objects that make one tape."""
 NO_OBJECT = "no object stands here: nothing was changed by this path"
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""
@@ -327,7 +330,7 @@ class SourceReading:
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
-            for tape in _tapes_of_objects(islice(entry.records, self._wanted), self.selection):
+            for tape in tapes_of_objects(islice(entry.records, self._wanted), self.selection):
                 yield self.work.of(gather(tape, self.gathered))
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
@@ -424,10 +427,10 @@ class SourceReading:
         )
         wanted = islice(matches, self._wanted)
         count = 0
-        while group := list(islice(wanted, _OBJECTS_AT_ONCE)):
+        while group := list(islice(wanted, OBJECTS_AT_ONCE)):
             count += len(group)
             with_origin = self.options.origin or self.is_survey
-            tape = _tape_of_matches(group, with_origin, self.selection)
+            tape = tape_of_matches(group, with_origin, self.selection)
             if self.is_survey:
                 lines = np.array([found.line or 0 for found in group], np.int64)
                 tape.places = RecordPlaces(entry.name, lines)
@@ -479,48 +482,3 @@ def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chun
         if error.code is Code.EMPTY:
             raise
         broken.append(error)
-
-
-def _tapes_of_objects(records: Iterator[Any], selection: Selection | None) -> Iterator[Tape]:
-    from tessaron.core.kernel.tape_builder import TapeBuilder
-
-    while True:
-        builder = TapeBuilder(selection)
-        for record in islice(records, _OBJECTS_AT_ONCE):
-            builder.add(record)
-        if not builder.record_count:
-            return
-        yield builder.finish()
-
-
-def _tape_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Tape:
-    """Return the matches as records; the names of those that are members are keys."""
-    from tessaron.core.kernel.tape_builder import TapeBuilder, add_text_origin
-
-    builder = TapeBuilder(selection)
-    for found in matches:
-        builder.add(found.match.value)
-    tape = builder.finish()
-    add_text_origin(tape, Origin.KEY, [found.match.key for found in matches])
-    if with_origin:
-        add_text_origin(tape, Origin.FILE, [found.source for found in matches])
-        numbers = np.arange(1, len(matches) + 1, dtype=np.int64)
-        lines = np.array([found.line or 0 for found in matches], np.int64)
-        for name, values in ((Origin.RECORD, numbers), (Origin.LINE, lines)):
-            tape.origins.append(known_of_records(name, len(matches), integers=values))
-    return tape
-
-
-def forget_records(shape: Shape, names: tuple[str, ...]) -> None:
-    """Take the place of the records out of the shape of documents, if nothing stands there any more."""
-    nodes = [shape.record]
-    for name in names:
-        below = nodes[-1].children.get(name)
-        if below is None:
-            return
-        nodes.append(below)
-    if names and not any(
-        node.scalar_kinds() or (node.levels_below() and node.levels_below()[0].occurrences)
-        for node in nodes[-1].walk()
-    ):
-        del nodes[-2].children[names[-1]]

@@ -24,7 +24,8 @@ from tessaron.core.markup.tokens import TOKEN
 from tessaron.core.markup.validating import RecordSchema
 from tessaron.core.query.xpath_location import check_prefixes, parse_location
 from tessaron.core.shape.declaring import declare
-from tessaron.core.shape.shape import Shape, ShapeNode
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.engine.options import Options
 from tessaron.engine.rejects import SourceRead
 from tessaron.sources.inputs import ByteInput, Input

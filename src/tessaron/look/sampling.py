@@ -10,13 +10,15 @@ from typing import Any
 
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.json_text import json_text
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.cutting.json_splitting import OuterForm
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.kernel.tape_builder import TapeBuilder
 from tessaron.core.query.jsonpath import JsonPath, parse_path
 from tessaron.core.sample.choosing import Choice
 from tessaron.core.sample.masking import Mask
-from tessaron.core.shape.shape import Shape, ShapeNode
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.structure import settle
 from tessaron.core.tape.emission import emit
 from tessaron.engine.path_reading import PathReader, parse_chunk
@@ -124,13 +126,13 @@ def _read(entry: ByteInput, where: JsonPath | None, found: _Source, on_bytes: Ca
         found.form, found.names = reader.place.form, reader.place.names or ()
 
 
-def _masked(records: list[Any], around: Any) -> tuple[list[Any], Any]:
+def _masked(records: list[Parsed], around: Parsed) -> tuple[list[Parsed], Parsed]:
     mask = Mask(secrets.token_bytes(32))
     shape = _shape_of(records)
     return [mask.value(record, shape) for record in records], mask.value(around)
 
 
-def _shape_of(records: list[Any]) -> ShapeNode:
+def _shape_of(records: list[Parsed]) -> ShapeNode:
     builder = TapeBuilder()
     for record in records:
         builder.add(record)
@@ -140,7 +142,7 @@ def _shape_of(records: list[Any]) -> ShapeNode:
     return shape.record
 
 
-def _text(records: list[Any], found: _Source) -> str:
+def _text(records: list[Parsed], found: _Source) -> str:
     lines = [json_text(record, ascii_only=False) for record in records]
     if found.names and isinstance(found.around, dict):
         return _inside(records, found) + "\n"
@@ -149,7 +151,7 @@ def _text(records: list[Any], found: _Source) -> str:
     return "".join(line + "\n" for line in lines)
 
 
-def _inside(records: list[Any], found: _Source) -> str:
+def _inside(records: list[Parsed], found: _Source) -> str:
     """Return the document with the records where they stood."""
     *way, last = found.names
     container = found.around

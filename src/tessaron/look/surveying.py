@@ -15,11 +15,11 @@ from tessaron.core.base.paths import Path, format_path, show_path
 from tessaron.core.model.dependencies import DependencyCounts, DependencyWork, Following, watched_fields
 from tessaron.core.model.likenesses import like_places
 from tessaron.core.shape.inference import infer_type
-from tessaron.core.shape.noticing import ADVICE, SurveyNote
 from tessaron.core.shape.profile import Example
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.survey_entries import SurveyFacts, SurveyMaker, survey_entries
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.uniques import ALMOST, SHOWN_VALUES, HashTask, HashWork, Repeats
+from tessaron.core.survey.noticing import ADVICE, SurveyNote
+from tessaron.core.survey.survey_entries import SurveyFacts, SurveyMaker, survey_entries
 from tessaron.core.tape.distinct import STANDARD_ERROR, TELLING_FROM, Hashes
 from tessaron.engine.feeds import Feed, NoProgress, Progress
 from tessaron.engine.options import Options

@@ -171,7 +171,7 @@ class XPathReader:
                 yield XmlFound(result, result.path, run.name, number, max(at, 1))
 
 
-def _alone(record: Parsed) -> Any:
+def _alone(record: Parsed) -> Parsed:
     copy = deepcopy(record)
     copy.tail = None
     return copy

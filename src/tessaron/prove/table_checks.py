@@ -165,7 +165,7 @@ class _Primary:
         self.check.add(pa.RecordBatch.from_arrays([keys], [self._table.row_key]))
         self._hashes.append(hashes_of(keys))
 
-    def keys(self) -> Any:
+    def keys(self) -> ArrowArray:
         """Return what references are looked up in: the number of rows with keys from 1, or hashes of keys."""
         return (
             self._count
@@ -334,7 +334,7 @@ class _Within:
     def _first_of(self, bad: ArrowArray, column: str) -> str:
         return f"{column} of row {int(np.argmax(bad)) + 1:,}" if bad.any() else column
 
-    def _odd_ordinals(self, rows: dict[str, ArrowRows]) -> Any:
+    def _odd_ordinals(self, rows: dict[str, ArrowRows]) -> ArrowArray:
         """Return for which rows the ordinal is not the next one among those that stand in one array."""
         place = self._table.place_key if self._table.places else None
         names = (self._table.parent_key, place, self._table.within_key, self._table.through_key, self._way)
@@ -357,7 +357,7 @@ class _Within:
         return bad
 
 
-def hashes_of(keys: ArrowArray) -> Any:
+def hashes_of(keys: ArrowArray) -> ArrowArray:
     """Return a 64-bit number for each key, alike for equal keys."""
     if str(keys.type) == "int64":
         return keys.fill_null(0).to_numpy().view(np.uint64)

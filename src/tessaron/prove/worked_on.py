@@ -72,12 +72,12 @@ class _Stored:
             self._rows += count
             at += count
 
-    def _next(self) -> Any:
+    def _next(self) -> ArrowArray:
         if self._left is not None:
             return self._left
         return next((batch for batch in self._batches if batch.num_rows), None)
 
-    def _compare(self, made: ArrowArray, stored: Any) -> None:
+    def _compare(self, made: ArrowArray, stored: ArrowArray) -> None:
         if made.equals(stored):
             return
         for index, name in enumerate(made.schema.names):
@@ -104,7 +104,7 @@ class _Stored:
         return Check(self._name, "worked out again", self._failures, self._first)
 
 
-def _differs(one: Any, other: Any) -> Any:
+def _differs(one: ArrowArray, other: ArrowArray) -> ArrowArray:
     """Return which values are not the same; null is the same as null, and no number as no number."""
     same = pc.fill_null(pc.equal(one, other), False)
     both_null = pc.and_(pc.is_null(one), pc.is_null(other))

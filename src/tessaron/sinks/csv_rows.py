@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
-from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowType
 
 _INTEGERS, _PLAIN, _QUOTED, _MOMENTS = range(4)
 _ONE_DIGIT, _ZONE = 16, 256
@@ -66,7 +66,7 @@ def _are_moments(values: ArrowArray) -> bool:
     return least is None or bool(_FIRST.timestamp() * unit < least and most < _LAST.timestamp() * unit)
 
 
-def _kind_of_numbers(kind: Any) -> int:
+def _kind_of_numbers(kind: ArrowType) -> int:
     if kind == pa.int64():
         return _INTEGERS
     return _MOMENTS + _ONE_DIGIT * _DIGITS[kind.unit] + _ZONE * (kind.tz is not None)

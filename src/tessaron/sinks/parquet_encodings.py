@@ -8,7 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowType
 
 _LOOKED_AT = 8_192
 """So many of the first rows tell whether values repeat."""
@@ -45,7 +45,7 @@ def _repeats(column: ArrowArray) -> bool:
     return known >= _LEAST_VALUES and bool(pc.count_distinct(first).as_py() <= _SHARE_REPEATED * known)
 
 
-def _plain_encoding(field_type: Any) -> str | None:
+def _plain_encoding(field_type: ArrowType) -> str | None:
     """Return how values that do not repeat are written; None for as they are."""
     types = pa.types
     if types.is_integer(field_type) or types.is_temporal(field_type):

@@ -83,7 +83,7 @@ class CsvFile:
     def close(self) -> None:
         """Do nothing: every write has closed the file."""
 
-    def _in_shown_units(self, rows: ArrowRows) -> Any:
+    def _in_shown_units(self, rows: ArrowRows) -> ArrowRows:
         columns = [
             in_shown_unit(rows.column(index), self._types[name])
             if name in self._types

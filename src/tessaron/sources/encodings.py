@@ -228,7 +228,7 @@ class _Packed:
         self.count += len(found)
         return found
 
-    def __getattr__(self, name: str) -> Any:
+    def __getattr__(self, name: str) -> object:
         return getattr(self._stream, name)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 from dataclasses import replace
-from typing import Any, Literal, cast
+from typing import Any, BinaryIO, Literal, cast
 
 from tessaron.core.base.errors import TessaronError
 from tessaron.sources.encodings import Joined, utf8_blocks
@@ -41,7 +41,7 @@ def xml_inputs(inputs: list[Input]) -> list[ByteInput] | None:
     return [entry for entry in inputs if isinstance(entry, ByteInput)] if found == "xml" else None
 
 
-def _read(stream: Any, size: int) -> bytes:
+def _read(stream: BinaryIO, size: int) -> bytes:
     found = b""
     while len(found) < size and (more := stream.read(size - len(found))):
         found += more

@@ -174,12 +174,12 @@ def _told(name: str) -> Iterator[None]:
         raise SourceError(f"{name}: {str(error).splitlines()[0]}") from error
 
 
-def _batch_of(names: Sequence[str], rows: Sequence[Sequence[Any]]) -> ArrowRows:
+def _batch_of(names: Sequence[str], rows: Sequence[Sequence[object]]) -> ArrowRows:
     columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
     return pa.RecordBatch.from_arrays([_column_of(values) for values in columns], list(names))
 
 
-def _column_of(values: Sequence[Any]) -> ArrowArray:
+def _column_of(values: Sequence[object]) -> ArrowArray:
     """Return values of one column; what Arrow has no type for as the text that Python writes."""
     try:
         return pa.array(values)

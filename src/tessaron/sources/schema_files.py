@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 from urllib.parse import unquote, urlparse
 
 from lxml import etree
 
 from tessaron.core.base.errors import DataError, Place, SourceError, UsageError
+from tessaron.core.base.parsed_values import XmlElement
 from tessaron.core.kernel.xml_parsing import reason_of, safe_parser
 from tessaron.core.markup.schema import XSD, Schema
 
@@ -77,7 +77,7 @@ def _read(file: Path, first: Path) -> bytes:
         raise SourceError(f"{file}: cannot be read: {error.strerror}{by}") from error
 
 
-def _parsed(file: Path, data: bytes) -> Any:
+def _parsed(file: Path, data: bytes) -> XmlElement:
     try:
         return etree.fromstring(data, safe_parser())
     except etree.XMLSyntaxError as error:

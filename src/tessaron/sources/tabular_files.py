@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
-from typing import Any, BinaryIO, cast
+from typing import BinaryIO, cast
 
 import pyarrow as pa
 
@@ -111,7 +111,7 @@ def _csv_rows(name: str, stream: BinaryIO) -> Iterator[ArrowRows | bytes]:
     names = _header(name, head, delimiter)
     bad: list[bytes] = []
 
-    def put_aside(row: Any) -> str:
+    def put_aside(row: pa_csv.InvalidRow) -> str:
         fields = f"{row.actual_columns} field{'s' * (row.actual_columns != 1)}"
         counts = f"row {row.number} has {fields}, not {row.expected_columns}"
         bad.append(f"{counts}: {row.text}".replace("\r", " ").replace("\n", " ").encode() + b"\n")

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.parsed_values import NumberText
 from tessaron.core.layout.table_set import Table
 from tessaron.core.types.column_types import in_shown_unit
@@ -22,7 +22,7 @@ def type_names(table: Table) -> list[str]:
     ]
 
 
-def row_values(rows: Any, table: Table) -> Iterator[list[Any]]:
+def row_values(rows: ArrowRows, table: Table) -> Iterator[list[object]]:
     """Yield rows of a `pyarrow.Table` as values of JSON; times as an export to CSV writes them."""
     names = dict.fromkeys(table.key_columns(), "integer") | {
         column.name: column.type.name for column in table.columns
@@ -31,7 +31,7 @@ def row_values(rows: Any, table: Table) -> Iterator[list[Any]]:
     return (list(row) for row in zip(*columns, strict=True))
 
 
-def _values(column: Any, type_name: str, table: Table, name: str) -> list[Any]:
+def _values(column: ArrowArray, type_name: str, table: Table, name: str) -> list[object]:
     if type_name in _NUMBERS:
         return [None if value is None else NumberText(_number(value)) for value in column.to_pylist()]
     if type_name in ("date", "time", "timestamp", "timestamp_tz", "uuid"):
@@ -40,6 +40,6 @@ def _values(column: Any, type_name: str, table: Table, name: str) -> list[Any]:
     return list(column.to_pylist())
 
 
-def _number(value: Any) -> str:
+def _number(value: object) -> str:
     text = repr(value) if isinstance(value, float) else format(value, "f")
     return text[:-2] if text.endswith(".0") and isinstance(value, float) else text

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Sequence
-from typing import Any, Literal, TextIO
+from typing import Literal, TextIO
 
 from tessaron.core.base.json_text import json_text, quoted_text
 from tessaron.core.base.parsed_values import NumberText
@@ -17,7 +17,7 @@ _NEEDS_QUOTES = re.compile(r'[",\r\n]')
 _TSV_ESCAPES = str.maketrans({"\\": "\\\\", "\t": "\\t", "\n": "\\n", "\r": "\\r"})
 
 
-def cell_text(value: Any) -> str | None:
+def cell_text(value: object) -> str | None:
     """Return a parsed value as the text of a cell: a text as it is, anything else as JSON; None for null."""
     if value is None:
         return None
@@ -29,7 +29,7 @@ def cell_text(value: Any) -> str | None:
 def write_rows(
     stream: TextIO,
     names: Sequence[str],
-    rows: Iterable[Sequence[Any]],
+    rows: Iterable[Sequence[object]],
     form: RowForm,
     width: int = 0,
     types: Sequence[str] = (),
@@ -55,7 +55,7 @@ def write_rows(
     return count
 
 
-def _json_line(names: Sequence[str], row: Sequence[Any]) -> str:
+def _json_line(names: Sequence[str], row: Sequence[object]) -> str:
     members = (
         f"{quoted_text(name)}:{json_text(value, ascii_only=False)}"
         for name, value in zip(names, row, strict=True)
@@ -78,7 +78,7 @@ def _csv_cell(cell: str | None) -> str:
 
 
 def _write_table(
-    stream: TextIO, names: Sequence[str], rows: list[Sequence[Any]], width: int, types: Sequence[str]
+    stream: TextIO, names: Sequence[str], rows: list[Sequence[object]], width: int, types: Sequence[str]
 ) -> int:
     right = frozenset(
         index
@@ -91,5 +91,5 @@ def _write_table(
     return len(rows)
 
 
-def _is_number(value: Any) -> bool:
+def _is_number(value: object) -> bool:
     return value is None or (isinstance(value, (int, float, NumberText)) and not isinstance(value, bool))

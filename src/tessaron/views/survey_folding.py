@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from tessaron.core.shape.survey_entries import PathEntry
+from tessaron.core.survey.survey_entries import PathEntry
 
 MOST_LINES = 50
 """So many lines has an outline that is folded."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import textwrap
 from collections.abc import Iterator, Sequence
 
-from tessaron.core.shape.noticing import SurveyNote
+from tessaron.core.survey.noticing import SurveyNote
 
 _FIRST = (
     "rejected", "nothing there", "duplicate names", "mixed kinds", "value or object", "value or array",

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal
 
-from tessaron.core.shape.noticing import SurveyNote
-from tessaron.core.shape.survey_entries import LikePlaces, PathEntry, SurveyFacts
+from tessaron.core.survey.noticing import SurveyNote
+from tessaron.core.survey.survey_entries import LikePlaces, PathEntry, SurveyFacts
 from tessaron.views.grid import pad, shorten, text_width
 from tessaron.views.survey_folding import OutlineLine, folded, unfolded
 from tessaron.views.survey_notes import note_lines

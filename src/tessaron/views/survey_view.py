@@ -11,9 +11,9 @@ from typing import Any, Unpack
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import in_quotes
-from tessaron.core.shape.noticing import SurveyNote
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.survey_entries import PathEntry, SurveyFacts
+from tessaron.core.shape.shape_node import ShapeNode
+from tessaron.core.survey.noticing import SurveyNote
+from tessaron.core.survey.survey_entries import PathEntry, SurveyFacts
 from tessaron.engine.run_options import RunOptions
 from tessaron.look.surveying import survey_source
 from tessaron.sources.inputs import Source

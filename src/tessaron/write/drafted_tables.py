@@ -15,7 +15,7 @@ from tessaron.core.layout.table_set import Column, Table, TableSet, written_colu
 from tessaron.core.model.level_places import with_paths
 from tessaron.core.plan.drafted_plan import flat_plan, plan_of
 from tessaron.core.plan.plan import Plans
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.decide.draft_parts import division_of_draft
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options

@@ -55,7 +55,7 @@ class Tables(Mapping[str, Any]):
         self.filtered = dict(filtered or {})
         self.unmet = tuple(unmet)
 
-    def __getitem__(self, name: str) -> Any:
+    def __getitem__(self, name: str) -> ArrowRows:
         return self._tables[name]
 
     def __iter__(self) -> Iterator[str]:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 
-from tessaron.core.base.arrays import ArrowRows, array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.digest_keys import digest_of_columns
 from tessaron.core.base.digests import hex_of
 from tessaron.core.base.text_lane import Bools
@@ -37,7 +37,7 @@ class OnceRows:
         first, at = self._firsts(keys, told)
         return np.asarray(first[at] != told)
 
-    def new_rows(self, batch: ArrowRows) -> Any:
+    def new_rows(self, batch: ArrowRows) -> ArrowRows:
         """Return the rows whose value has none yet, numbered on, and remember them."""
         keys, told = self._hashed(batch)
         self._hashes = None
@@ -62,7 +62,7 @@ class OnceRows:
         keys = digest_of_columns(batch, self.table.once)[:, 0]
         return keys, digest_of_columns(batch, others)[:, 0] if others else np.zeros(len(keys), np.uint64)
 
-    def _firsts(self, keys: _Words, told: _Words) -> tuple[_Words, Any]:
+    def _firsts(self, keys: _Words, told: _Words) -> tuple[_Words, ArrowArray]:
         """Return what stands beside each value first, here or before, and which of them each row has."""
         values, index, at = np.unique(keys, return_index=True, return_inverse=True)
         first = told[index]

@@ -6,7 +6,6 @@ import sqlite3
 import tempfile
 from collections.abc import Iterator
 from types import TracebackType
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -126,7 +125,7 @@ class FirstSeen:
     def __exit__(self, *error: object) -> None:
         self._known.close()
 
-    def repeats(self, values: ArrowArray) -> Any:
+    def repeats(self, values: ArrowArray) -> ArrowArray:
         """Return a mask of the values that were there before, in these or in earlier ones; null never."""
         rows = np.flatnonzero(values.is_valid().to_numpy(zero_copy_only=False))
         batch = pa.RecordBatch.from_arrays([values.take(pa.array(rows))], ["value"])

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
-from typing import Any
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.plan.plan import ColumnPlan, Plans
@@ -74,7 +73,7 @@ def _wanted(plans: Plans) -> Iterator[tuple[str, tuple[str, ...], str]]:
             yield plan.table, (plan.name,), plan.conditions.failed
 
 
-def repeated_rows(plan: ColumnPlan, seen: FirstSeen, batches: Mapping[str, ArrowRows]) -> Any:
+def repeated_rows(plan: ColumnPlan, seen: FirstSeen, batches: Mapping[str, ArrowRows]) -> ArrowRows:
     """Return a mask of the rows of a column's table that repeat a value."""
     batch = batches[plan.table]
     return seen.repeats(batch.column(batch.schema.get_field_index(plan.name)))

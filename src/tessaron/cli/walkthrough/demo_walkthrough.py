@@ -13,7 +13,7 @@ from datetime import datetime
 from itertools import islice
 from pathlib import Path
 
-from tessaron.core.shape.survey_entries import SurveyFacts
+from tessaron.core.survey.survey_entries import SurveyFacts
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.path_reading import Found
 from tessaron.look.finding import find

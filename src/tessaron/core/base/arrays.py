@@ -20,7 +20,7 @@ ArrowType = Any
 _KINDS = {"i8": pa.int64(), "i4": pa.int32(), "f8": pa.float64()}
 
 
-def array_of(values: npt.NDArray[Any], is_null: npt.NDArray[np.bool_] | None = None) -> Any:
+def array_of(values: npt.NDArray[Any], is_null: npt.NDArray[np.bool_] | None = None) -> ArrowArray:
     """Return numbers or booleans as an Arrow array.
 
     `pyarrow.array` does the same, and loads what NumPy has for masked arrays.
@@ -36,6 +36,6 @@ def array_of(values: npt.NDArray[Any], is_null: npt.NDArray[np.bool_] | None = N
     return pa.Array.from_buffers(kind, len(values), [there, pa.py_buffer(np.ascontiguousarray(values))])
 
 
-def packed_bits(values: npt.NDArray[np.bool_]) -> Any:
+def packed_bits(values: npt.NDArray[np.bool_]) -> ArrowArray:
     """Return a buffer with a bit for each value, as Arrow has them."""
     return pa.py_buffer(np.packbits(values, bitorder="little"))

@@ -13,6 +13,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.text_lane import TextLane
 
 Digests = npt.NDArray[np.uint64]
@@ -138,7 +139,7 @@ def _shortened(lane: TextLane) -> TextLane:
     return TextLane(np.frombuffer(offsets, np.int64)[: len(both) + 1], np.frombuffer(data, np.uint8))
 
 
-def hex_of(digests: Digests) -> Any:
+def hex_of(digests: Digests) -> ArrowArray:
     """Return digests as an Arrow array of texts of 32 hexadecimal digits."""
     raw = digests.astype("<u8").view(np.uint8).reshape(len(digests), 16)
     letters = np.empty((len(digests), DIGEST_LETTERS), np.uint8)

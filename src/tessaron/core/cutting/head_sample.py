@@ -6,12 +6,14 @@ import json
 import re
 from typing import Any
 
+from tessaron.core.base.parsed_values import Parsed
+
 MOST_DOCUMENTS = 1_000
 _SPACE = re.compile(r"[ \t\r\n\x1e]*")
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],]|"', re.DOTALL)
 
 
-def sample_documents(head: bytes) -> tuple[list[Any], bool]:
+def sample_documents(head: bytes) -> tuple[list[Parsed], bool]:
     """Return the documents that begin `head`, at most `MOST_DOCUMENTS`, and whether they are all of them.
 
     The last one may be a part of what it is: all that stood in it before the bytes ended. What is no JSON
@@ -38,7 +40,7 @@ def _past_space(text: str, at: int) -> int:
     return found.end()
 
 
-def _closed(text: str) -> Any:
+def _closed(text: str) -> Parsed:
     """Return the document that begins `text`, cut behind its last whole value and closed, or None."""
     stack: list[str] = []
     cut: tuple[int, str] | None = None

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -45,7 +43,7 @@ def _named(index: ArrowArray, names: tuple[str, ...]) -> ArrowArray:
     return pa.array(names, pa.large_string()).take(index)
 
 
-def time_between(name: str, start: Any, stop: Any, is_date: bool) -> ArrowArray:
+def time_between(name: str, start: ArrowArray, stop: ArrowArray, is_date: bool) -> ArrowArray:
     """Return how much later `stop` is than `start`: whole days of dates, else a decimal with 6 digits."""
     if is_date:
         days = pc.subtract(stop.cast(pa.int32()).cast(pa.int64()), start.cast(pa.int32()).cast(pa.int64()))
@@ -66,7 +64,7 @@ def _microseconds(values: ArrowArray) -> ArrowArray:
     return values.cast(pa.timestamp("us", zone), safe=False).cast(pa.int64())
 
 
-def _scaled(millionths: Any) -> ArrowArray:
+def _scaled(millionths: ArrowArray) -> ArrowArray:
     """Return numbers of millionths as decimals."""
     halves = np.empty((len(millionths), 2), np.int64)
     numbers = millionths.fill_null(0).to_numpy()
@@ -75,7 +73,7 @@ def _scaled(millionths: Any) -> ArrowArray:
     return pc.if_else(pc.is_valid(millionths), made, pa.scalar(None, SPAN.arrow_type()))
 
 
-def plus_days(values: ArrowArray, days: Any) -> tuple[ArrowArray, ArrowArray]:
+def plus_days(values: ArrowArray, days: ArrowArray) -> tuple[ArrowArray, ArrowArray]:
     """Return dates moved by whole days, and a mask of those that would leave the years 1 to 9999."""
     known = pc.and_(pc.is_valid(values), pc.is_valid(days)).to_numpy(zero_copy_only=False)
     start = values.cast(pa.int32()).fill_null(0).to_numpy().astype(np.int64)

@@ -13,6 +13,7 @@ import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import Code
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.text_lane import Bools, TextLane
 from tessaron.core.expressions import arithmetic
 from tessaron.core.expressions.dates import part_of, plus_days, time_between
@@ -274,7 +275,7 @@ class Evaluation:
     def _most(self, part: Typed) -> ArrowArray:
         return self._extreme(part, pc.greater)
 
-    def _extreme(self, part: Typed, is_better: Callable[[Any, Any], Any]) -> ArrowArray:
+    def _extreme(self, part: Typed, is_better: Callable[[ArrowArray, ArrowArray], Any]) -> ArrowArray:
         """Return the best value of each row; null only where all are, as PostgreSQL has it."""
         found = self.evaluate(part.parts[0])
         for each in part.parts[1:]:
@@ -309,7 +310,7 @@ _WORK: dict[str, Callable[[Evaluation, Typed], Any]] = {
 }  # fmt: skip
 
 
-def _repeated(value: Any, count: int) -> ArrowArray:
+def _repeated(value: Parsed, count: int) -> ArrowArray:
     return pa.repeat(value, count)
 
 

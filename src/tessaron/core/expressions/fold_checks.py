@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from typing import Any, NoReturn
+from typing import NoReturn
 
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.expressions.checker import Checker
@@ -44,7 +44,7 @@ def _names_rows(checker: Checker, argument: Reference) -> bool:
     return known
 
 
-def _fold_details(checker: Checker, tree: Call) -> dict[str, Any]:
+def _fold_details(checker: Checker, tree: Call) -> dict[str, object]:
     if tree.name not in ("nth", "joined"):
         return {}
     name, wanted = ("position", int) if tree.name == "nth" else ("separator", str)

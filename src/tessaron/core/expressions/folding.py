@@ -28,7 +28,7 @@ class FoldOverflowError(ArithmeticError):
         self.rows = rows
 
 
-def fold(name: str, values: ArrowArray, above: Rows, row_count: int, **details: Any) -> ArrowArray:
+def fold(name: str, values: ArrowArray, above: Rows, row_count: int, **details: object) -> ArrowArray:
     """Return one value for each row above.
 
     Args:
@@ -54,7 +54,7 @@ def _ends(above: Rows, row_count: int) -> tuple[Rows, Rows]:
     return np.searchsorted(above, rows, "left"), np.searchsorted(above, rows, "right")
 
 
-def _filled(values: ArrowArray, above: Rows) -> tuple[Any, Rows]:
+def _filled(values: ArrowArray, above: Rows) -> tuple[ArrowArray, Rows]:
     """Return the values that are not null, and their rows above."""
     if not values.null_count:
         return values, above
@@ -112,7 +112,7 @@ def _sum(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return pa.array(sums, mask=~some)
 
 
-def _check_finite(made: ArrowArray, numbers: Any, above: Rows) -> None:
+def _check_finite(made: ArrowArray, numbers: ArrowArray, above: Rows) -> None:
     """Raise FoldOverflowError for rows whose result is no finite number though all their values are."""
     endless = ~np.isfinite(made)
     if endless.any():
@@ -170,7 +170,7 @@ def _mean(values: ArrowArray, above: Rows, row_count: int) -> ArrowArray:
     return rounded.cast(pa.decimal128(DECIMAL_DIGITS, scale))
 
 
-def _double_means(values: ArrowArray, above: Rows, counts: Any) -> ArrowArray:
+def _double_means(values: ArrowArray, above: Rows, counts: ArrowArray) -> ArrowArray:
     try:
         return pc.divide(_sum(values, above, len(counts)), counts.cast(pa.float64()))
     except FoldOverflowError:
@@ -185,7 +185,9 @@ def mean_scale(scale: int) -> int:
     return min(scale + MEAN_DIGITS, DECIMAL_DIGITS - 19)
 
 
-def _extreme(values: ArrowArray, above: Rows, row_count: int, reduce: Callable[..., Any]) -> ArrowArray:
+def _extreme(
+    values: ArrowArray, above: Rows, row_count: int, reduce: Callable[..., ArrowArray]
+) -> ArrowArray:
     values, above = _filled(values, above)
     order = pc.array_sort_indices(values).to_numpy()
     rank = np.empty(len(order), np.int64)

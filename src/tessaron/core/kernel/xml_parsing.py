@@ -165,7 +165,7 @@ class XmlParser:
         text = b"".join((self._head, data, self._tail))
         return etree.fromstring(text, safe_parser(self._chunk.context.declarations))
 
-    def _error(self, error: Any, data: bytes, head_bytes: int | None = None) -> RecordError:
+    def _error(self, error: etree.ParseError, data: bytes, head_bytes: int | None = None) -> RecordError:
         line, column = error.position
         # What stands in front of the record is one line.
         before = (len(self._head) if head_bytes is None else head_bytes) if line == 1 else 0

@@ -11,7 +11,8 @@ from tessaron.core.base.paths import ELEMENT, ENCLOSING, Origin, Path
 from tessaron.core.layout.drafting import NameStyle, draft_layout
 from tessaron.core.layout.table_set import Column, Table, TableSet
 from tessaron.core.model.division import UNDIVIDED, Division
-from tessaron.core.shape.shape import Shape, ShapeNode
+from tessaron.core.shape.shape import Shape
+from tessaron.core.shape.shape_node import ShapeNode
 
 
 @dataclass(frozen=True, slots=True)

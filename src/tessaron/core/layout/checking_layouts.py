@@ -7,10 +7,12 @@ import tomllib
 from collections.abc import Iterable
 from dataclasses import dataclass
 from difflib import get_close_matches
-from typing import Any, get_args
+from typing import get_args
 
 from pydantic import BaseModel, ValidationError
+from pydantic_core import ErrorDetails
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.expressions.expression_faults import nearest
 from tessaron.core.layout.layout_faults import LayoutError, LayoutFault
@@ -67,7 +69,7 @@ def check_layout(text: str, source: str = "layout") -> CheckedLayout:
                 raise LayoutError(faults, source) from error
 
 
-def _choices_at(error: ValidationError, keys: Keys, data: Any) -> list[str]:
+def _choices_at(error: ValidationError, keys: Keys, data: object) -> list[str]:
     """Return the words that may stand at a key, where only some may."""
     for found in error.errors(include_url=False, include_context=True):
         if found["type"] == "literal_error" and _keys_in(found["loc"], data) == keys:
@@ -75,11 +77,11 @@ def _choices_at(error: ValidationError, keys: Keys, data: Any) -> list[str]:
     return []
 
 
-def _choices(found: Any) -> list[str]:
+def _choices(found: ErrorDetails) -> list[str]:
     return re.findall(r"'((?:[^'\\]|\\.)*)'", found["ctx"]["expected"])
 
 
-def _mend(data: Any, keys: Keys, choices: list[str]) -> bool:
+def _mend(data: Parsed, keys: Keys, choices: list[str]) -> bool:
     """Take out what is wrong, or put in what was probably meant; say whether it was there."""
     for key in keys[:-1]:
         data = data[int(key) - 1] if isinstance(data, list) else data.get(key)
@@ -107,7 +109,7 @@ def _toml_fault(message: str, text: str) -> LayoutFault:
     return LayoutFault((), f"not TOML: {plain}", line)
 
 
-def _faults_of(error: ValidationError, data: Any, lines: KeyLines) -> list[LayoutFault]:
+def _faults_of(error: ValidationError, data: object, lines: KeyLines) -> list[LayoutFault]:
     faults: dict[Keys, LayoutFault] = {}
     for found in error.errors(include_url=False, include_context=True):
         keys = _keys_in(found["loc"], data)
@@ -116,7 +118,7 @@ def _faults_of(error: ValidationError, data: Any, lines: KeyLines) -> list[Layou
     return list(faults.values())
 
 
-def _keys_in(location: Iterable[Any], data: Any) -> Keys:
+def _keys_in(location: Iterable[object], data: object) -> Keys:
     """Return the keys of a location: what pydantic adds for the kinds of a choice is left out."""
     keys: list[str] = []
     at = data
@@ -132,7 +134,7 @@ def _keys_in(location: Iterable[Any], data: Any) -> Keys:
     return tuple(keys)
 
 
-def _message(found: Any, keys: Keys) -> str:
+def _message(found: ErrorDetails, keys: Keys) -> str:
     code, given = found["type"], found.get("input")
     if code == "extra_forbidden":
         return f"no such key; {nearest(keys[-1], sorted(_fields_beside(keys)))}"
@@ -140,13 +142,13 @@ def _message(found: Any, keys: Keys) -> str:
         return "expected, but it is not there"
     if code == "literal_error":
         choices = _choices(found)
-        wanted = ", ".join(map(repr, choices))
-        return f"expected one of {wanted}, got {in_quotes(given)}; {nearest(str(given), choices)}"
+        shown = ", ".join(map(repr, choices))
+        return f"expected one of {shown}, got {in_quotes(given)}; {nearest(str(given), choices)}"
     wanted = _WORDS.get(code, found["msg"].removeprefix("Input should be "))
     return f"expected {wanted}, got {_shown(given)}"
 
 
-def _shown(given: Any) -> str:
+def _shown(given: object) -> str:
     text = repr(given)
     return text if len(text) <= 60 else text[:57] + "…"
 

@@ -26,8 +26,9 @@ from tessaron.core.model.division import UNDIVIDED, Division
 from tessaron.core.model.level_places import has_column, places_on_rows
 from tessaron.core.model.parting import RowPart
 from tessaron.core.shape.inference import infer_type
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import has_several_ways, is_wrapper, level_between
+from tessaron.core.shape.recursion import has_several_ways, level_between
+from tessaron.core.shape.shape_node import ShapeNode
+from tessaron.core.shape.structure import is_wrapper
 from tessaron.core.types.written import written_of
 
 NameStyle = Literal["path", "leaf"]

@@ -55,7 +55,7 @@ def column_in(document: TomlItem, table: str, name: str) -> TomlItem:
     return columns[name]
 
 
-def set_keys(target: Any, keys: Mapping[str, Any]) -> None:
+def set_keys(target: TomlItem, keys: Mapping[str, object]) -> None:
     """Set keys to values; None takes a key away."""
     for key, value in keys.items():
         if value is None:
@@ -71,7 +71,7 @@ def set_keys(target: Any, keys: Mapping[str, Any]) -> None:
             target[key] = made
 
 
-def _plain(value: Any) -> Any:
+def _plain(value: object) -> object:
     return list(value) if isinstance(value, tuple) else value
 
 

@@ -12,8 +12,8 @@ from tessaron.core.base.visible import visible
 from tessaron.core.layout.path_spelling import path_below, rows_path
 from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.layout.table_set import Column, Table, TableSet, by_written_name, written_name
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import places_again
+from tessaron.core.shape.recursion import places_again
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.gathering import Gathered
 
 _BARE = re.compile(r"[A-Za-z0-9_-]+\Z")

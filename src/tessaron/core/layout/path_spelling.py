@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from tessaron.core.base.paths import ELEMENT, Path, Step, format_path, is_markup
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 
 def rows_path(rows: Path, record: ShapeNode) -> str:

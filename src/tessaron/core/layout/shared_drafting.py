@@ -11,7 +11,7 @@ from tessaron.core.layout.path_spelling import rows_path
 from tessaron.core.layout.table_set import Column, Table, member_name
 from tessaron.core.model.likening import together
 from tessaron.core.model.sharing import SharedStructure
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 
 @dataclass(frozen=True, slots=True)

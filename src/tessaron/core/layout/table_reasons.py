@@ -9,7 +9,7 @@ from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ENTRY, format_path
 from tessaron.core.layout.path_spelling import path_below
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_name
-from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
+from tessaron.core.shape.shape_node import TOO_MANY_NAMES, ShapeNode
 
 
 @dataclass(frozen=True, slots=True)

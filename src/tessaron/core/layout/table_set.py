@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
-from typing import Any, Literal
+from typing import Literal
 
 import pyarrow as pa
 
+from tessaron.core.base.arrays import ArrowSchema, ArrowType
 from tessaron.core.base.paths import ENCLOSING, Origin, Path
 from tessaron.core.types.column_types import ColumnType
 from tessaron.core.types.readings import Reading
@@ -166,7 +167,7 @@ class Table:
             return "integer"
         return "text" if self.places and name == self.place_key else self.key_type
 
-    def _key_arrow_type(self, name: str) -> Any:
+    def _key_arrow_type(self, name: str) -> ArrowType:
         return pa.int64() if self.key_type_of(name) == "integer" else pa.large_string()
 
     def references(self) -> list[tuple[str, str]]:
@@ -190,7 +191,7 @@ class Table:
                 return ENCLOSING.index(column.path[-1])
         return None
 
-    def arrow_schema(self) -> Any:
+    def arrow_schema(self) -> ArrowSchema:
         """Return the Arrow schema: key columns, then the columns of the data."""
         nullable = (self.within_key, self.through_key, *self.nullable_keys)
         keys = [

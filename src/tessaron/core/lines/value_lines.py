@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, NoReturn
 
 from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.json_text import json_text
@@ -83,7 +83,7 @@ class Composer:
             self._fail("expected a path, a tab and a value as JSON, found no tab")
         self._put(self._location(path), self._value(value), path)
 
-    def document(self) -> Any:
+    def document(self) -> Parsed:
         """Return the document of all lines; gaps in arrays are closed.
 
         Raises:
@@ -133,7 +133,7 @@ class Composer:
             names_or_indices.append(selector.name if isinstance(selector, NameSelector) else selector.index)
         return names_or_indices
 
-    def _value(self, text: str) -> Any:
+    def _value(self, text: str) -> Parsed:
         text = text.strip(" ")
         try:
             value, end = parse_carefully(text, 0, "line")
@@ -197,5 +197,5 @@ class Composer:
     def _conflict(self, path: str, branch: _Branch, what: str) -> None:
         self._fail(f"{path} does not go with line {branch.line}, by which there is {what} already; drop one")
 
-    def _fail(self, reason: str) -> Any:
+    def _fail(self, reason: str) -> NoReturn:
         raise DataError(reason, Place(self._source, line=self._line), Code.LINES)

@@ -277,7 +277,7 @@ class XmlComposer:
             above.parts.append(above.elements[key])
         return above.elements[key]
 
-    def documents(self) -> list[Any]:
+    def documents(self) -> list[XmlElement]:
         """Return the root elements of the documents, in the order of the lines.
 
         Raises:
@@ -289,7 +289,7 @@ class XmlComposer:
             )
         return [self._made(part) for part in self._top.parts if isinstance(part, _Branch)]
 
-    def _made(self, top: _Branch) -> Any:
+    def _made(self, top: _Branch) -> XmlElement:
         used = {name.partition(":")[0] for name in _names_in(top) if ":" in name}
         spaces = {prefix: self._namespaces[prefix] for prefix in sorted(used & self._namespaces.keys())}
         spaces.pop("xml", None)

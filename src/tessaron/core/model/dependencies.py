@@ -20,8 +20,8 @@ from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s, TextLane
 from tessaron.core.model.level_places import filled_count, levels_of, places_on_rows
 from tessaron.core.shape.inference import infer_type
-from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.emission import nodes_put_aside
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node

@@ -16,8 +16,8 @@ from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Int64s
 from tessaron.core.model.level_places import Placed, filled_count, levels_of, places_on_rows
-from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.emission import nodes_put_aside
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node

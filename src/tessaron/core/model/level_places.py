@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Path
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 Placed = tuple[ShapeNode, Path]
 """A node with its path."""

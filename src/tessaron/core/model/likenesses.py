@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path, format_path, plain_name
 from tessaron.core.model.level_places import Placed, with_paths
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.survey_entries import LikePlaces
+from tessaron.core.shape.shape_node import ShapeNode
+from tessaron.core.survey.survey_entries import LikePlaces
 
 LEAST_FIELDS, LEAST_PLACES = 3, 3
 """Objects of so many fields, in so many places, are one structure."""

@@ -8,7 +8,7 @@ from typing import TypeVar
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, TEXT_STEP, Step
 from tessaron.core.model.level_places import has_column
-from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
+from tessaron.core.shape.shape_node import TOO_MANY_NAMES, ShapeNode
 from tessaron.core.shape.structure import lift, settle_text, take_as_dictionary
 
 _T = TypeVar("_T")

@@ -28,7 +28,7 @@ from tessaron.core.shape.dictionaries import (
     SAME_FIELDS,
     is_dictionary,
 )
-from tessaron.core.shape.shape import TOO_MANY_NAMES, ShapeNode
+from tessaron.core.shape.shape_node import TOO_MANY_NAMES, ShapeNode
 from tessaron.core.tape.gathering import Gathered, TapeView, nodes_of
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape

@@ -12,7 +12,7 @@ from tessaron.core.base.paths import MARKUP, Path, show_path
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.model.filled_by_kind import ALWAYS, LEAST_ROWS, Kinds
 from tessaron.core.model.level_places import filled_count, has_column, levels_of, places_on_rows
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.structure import part_off
 
 MOST_COLUMNS = 1_000

@@ -15,7 +15,7 @@ import numpy as np
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin
 from tessaron.core.shape.dictionaries import CODE_KEYS, RARE_FIELD
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.gathering import TapeView
 from tessaron.core.tape.put_aside import Packed, unpack
 from tessaron.core.tape.tape import Tape

@@ -13,7 +13,7 @@ from tessaron.core.model.level_places import Placed, has_column, levels_of, with
 from tessaron.core.model.likenesses import LEAST_FIELDS, Likeness, likenesses_of
 from tessaron.core.model.likening import fill_up, liken, together
 from tessaron.core.model.parting import KEY_COLUMNS, between_recursion, is_object
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.structure import part_off, put_back
 
 HANDFUL = 5

@@ -9,6 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.naming import snake_case
 from tessaron.core.base.paths import ENCLOSING, TEXT_STEP, Origin, Path, level_of
 from tessaron.core.base.visible import in_quotes
@@ -349,7 +350,7 @@ class ColumnMaker:
         )
         return replace(plan, cleaning=cleaning, conditions=conditions)
 
-    def _constant(self, value: Any, kind: ColumnType, keys: Keys) -> Any:
+    def _constant(self, value: object, kind: ColumnType, keys: Keys) -> ArrowArray:
         """Return a value of the layout in a column's type."""
         if value is None:
             return None
@@ -372,7 +373,7 @@ _GO_WITH = {
 """For each key of a spelling the types it goes with."""
 
 
-def _scalar(value: Any, kind: ColumnType) -> Any:
+def _scalar(value: object, kind: ColumnType) -> ArrowArray:
     return None if value is None else pa.scalar(value, kind.arrow_type())
 
 

@@ -43,8 +43,8 @@ from tessaron.core.plan.structure_changes import StructureMaker
 from tessaron.core.plan.xml_carry import with_values_from_above
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.core.query.xpath_location import parse_location
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import level_between
+from tessaron.core.shape.recursion import level_between
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.types.column_types import BOOLEAN, ColumnType
 
 

@@ -11,8 +11,8 @@ from tessaron.core.layout.table_set import ROW_KEY, WITHIN_KEY, Column, Table, T
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Source, TablePlan
 from tessaron.core.plan.rest_plans import rest_plans
 from tessaron.core.plan.skeleton import NOT_SCALAR, skeleton_of
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import places_again
+from tessaron.core.shape.recursion import places_again
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.types.fitting import Spelling
 
 _WORDS_OF_MARKUP = ("true", "false")

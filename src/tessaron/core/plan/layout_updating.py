@@ -24,7 +24,7 @@ from tessaron.core.layout.layout_writing import (
 from tessaron.core.layout.table_set import Column, Table, written_name
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.plan import LayingPlan
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 _REPEATS_MARK = "repeats now"
 _QUOTED_PATH = re.compile(r"""(?:path|rows)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|'([^']*)')""")

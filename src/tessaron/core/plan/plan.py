@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from tessaron.core.base.paths import ABOVE, Path
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_tables
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.gathering import Gathered
 from tessaron.core.types.column_types import ColumnType
 from tessaron.core.types.fitting import PLAIN, Spelling

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Each, Origin, Path
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 NOT_SCALAR = ((ELEMENT,), (ENTRY,), (Origin.JSON,))
 """The last steps of paths that lead to no scalar, but where the rows themselves are columns."""

@@ -94,7 +94,7 @@ def gives_nodes(text: str) -> bool:
     return isinstance(_tried(text), list)
 
 
-def _tried(text: str) -> Any:
+def _tried(text: str) -> object:
     """Return what an expression gives for an element without anything: its type is the same for all.
 
     Raises:

@@ -64,7 +64,7 @@ class Expression:
                 f"expected an expression of XPath 1.0, got {in_quotes(text)}: {error}"
             ) from error
 
-    def results(self, context: Any, path_of: Callable[[Any], str]) -> Iterator[XPathResult]:
+    def results(self, context: XmlElement, path_of: Callable[[XmlElement], str]) -> Iterator[XPathResult]:
         """Yield what the expression gives for a context node.
 
         Args:
@@ -111,7 +111,7 @@ class _TextNumbers:
         self._holder: Any = None
         self._numbers: dict[Any, int] = {}
 
-    def number_of(self, holder: XmlElement, before: Any) -> int:
+    def number_of(self, holder: XmlElement, before: XmlElement) -> int:
         """Return the position of the text behind a node in an element, or behind its start tag (None)."""
         if holder is not self._holder:
             self._holder, self._numbers = holder, {None: 1}
@@ -122,7 +122,7 @@ class _TextNumbers:
         return self._numbers[before]
 
 
-def _result_of(node: XmlElement, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
+def _result_of(node: XmlElement, path_of: Callable[[XmlElement], str], numbers: _TextNumbers) -> XPathResult:
     if isinstance(node, tuple):
         return XPathResult("text", str(node[1] or ""), path=f"namespace::{node[0] or ''}")
     if isinstance(node, str):
@@ -134,7 +134,9 @@ def _result_of(node: XmlElement, path_of: Callable[[Any], str], numbers: _TextNu
     return XPathResult("element", text, one_line_markup(node), path_of(node), node, node.sourceline or 1)
 
 
-def _text_result(node: XmlElement, path_of: Callable[[Any], str], numbers: _TextNumbers) -> XPathResult:
+def _text_result(
+    node: XmlElement, path_of: Callable[[XmlElement], str], numbers: _TextNumbers
+) -> XPathResult:
     parent = node.getparent() if hasattr(node, "getparent") else None
     if parent is None:
         return XPathResult("text", str(node))

@@ -20,7 +20,7 @@ from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.digests import digest_texts
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, MARKUP, TEXT_STEP, Origin, Step
-from tessaron.core.base.text_lane import Int64s, TextLane
+from tessaron.core.base.text_lane import Int32s, Int64s, TextLane
 from tessaron.core.tape.branches import Branch, filled_rows, tree_of
 from tessaron.core.tape.fragment import Fragment, Node, Role
 from tessaron.core.tape.occurrences import places_of, without_empty_texts
@@ -137,15 +137,15 @@ def _by_node(
     }
 
 
-def _parts(spot: _Spot, exact: bool, hashed: _Hashed) -> list[tuple[Int64s, Words]]:
+def _parts(spot: _Spot, exact: bool, hashed: _Hashed) -> list[tuple[Int32s, Words]]:
     """Return rows, and the hashes of what stands there, of everything at a place itself."""
     branch, locations = spot.branch, spot.own
     are_filled = spot.is_markup and not exact
     node = without_empty_texts(branch.node) if are_filled else branch.node
     present = node.rows_present()
-    found = []
+    found: list[tuple[Int32s, Words]] = []
     for kinds, hashes in _scalars(branch.node, are_filled, hashed):
-        rows = present[places_of(node, kinds)]
+        rows: Int32s = present[places_of(node, kinds)]
         found.append((rows, _mixed(locations[rows], hashes)))
     order = branch.children.get(Origin.ORDER)
     if exact and order is not None:

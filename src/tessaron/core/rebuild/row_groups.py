@@ -37,7 +37,7 @@ class OutOfOrderError(DataError):
     """Rows of a table do not stand in the order of the rows they belong to."""
 
 
-def _places_among(keys: ArrowArray) -> Callable[[Any], Int64s]:
+def _places_among(keys: ArrowArray) -> Callable[[ArrowArray], Int64s]:
     """Return what finds keys among some: the place of each, -1 for one that is not there."""
     if pa.types.is_integer(keys.type) and len(keys) and not keys.null_count:
         numbers = keys.to_numpy()
@@ -47,12 +47,12 @@ def _places_among(keys: ArrowArray) -> Callable[[Any], Int64s]:
     return lambda wanted: _filled(pc.index_in(wanted, keys))
 
 
-def _counted_from(first: int, count: int, wanted: Any) -> Int64s:
+def _counted_from(first: int, count: int, wanted: ArrowArray) -> Int64s:
     places: Int64s = _filled(wanted, first - 1) - first
     return np.where((places >= 0) & (places < count), places, -1)
 
 
-def _filled(numbers: Any, otherwise: int = -1) -> Int64s:
+def _filled(numbers: ArrowArray, otherwise: int = -1) -> Int64s:
     filled = pc.fill_null(numbers, otherwise) if numbers.null_count else numbers
     return np.asarray(filled.to_numpy(zero_copy_only=False)).astype(np.int64)
 
@@ -75,7 +75,7 @@ class _Rows:
                 return batch
         return None
 
-    def take(self, keys: ArrowArray) -> tuple[Any, Int64s]:
+    def take(self, keys: ArrowArray) -> tuple[ArrowRows, Int64s]:
         """Return the next rows as long as they belong to rows with these keys, and to which of them."""
         found: list[Any] = []
         places: list[Int64s] = []
@@ -117,7 +117,7 @@ class GroupReader:
         above: The column and the keys by which the top table's rows are taken, if it has a table above.
     """
 
-    def __init__(self, places: TablePlaces, batches: Mapping[str, Iterator[Any]]):
+    def __init__(self, places: TablePlaces, batches: Mapping[str, Iterator[ArrowRows]]):
         self._places = places
         self._rows = {
             each.table.name: _Rows(each.table.name, iter(batches[each.table.name]), each.table.parent_key)

@@ -39,7 +39,7 @@ class Choice:
         if new and len(self._rare) < 50 * self.most:
             self._rare[number] = (record, new)
 
-    def chosen(self) -> list[Any]:
+    def chosen(self) -> list[Parsed]:
         """Return the chosen records, in their order: those that show most first, then the first of all."""
         taken: dict[int, Any] = {}
         for number, (record, _) in sorted(self._rare.items(), key=lambda item: (-len(item[1][1]), item[0])):

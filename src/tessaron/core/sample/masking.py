@@ -17,7 +17,7 @@ from typing import Any
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.parsed_values import NumberText, Pairs, Parsed
 from tessaron.core.base.paths import ELEMENT, ENTRY
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 _DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:([T ])(\d\d):(\d\d)(?::(\d\d))?(.*))?\Z", re.DOTALL)
 _DAY_FIRST = re.compile(r"(\d{1,2})([/.])(\d{1,2})\2(\d{4})\Z")
@@ -40,7 +40,7 @@ class Mask:
     _made: dict[str, str] = field(default_factory=dict)
     _taken: set[str] = field(default_factory=set)
 
-    def value(self, value: Parsed, shape: ShapeNode | None = None) -> Any:
+    def value(self, value: Parsed, shape: ShapeNode | None = None) -> Parsed:
         """Return a parsed value with all scalars replaced, but for true, false and null.
 
         Args:
@@ -66,7 +66,7 @@ class Mask:
                 container[key] = self.scalar(item)
         return holder[0]
 
-    def scalar(self, value: Parsed) -> Any:
+    def scalar(self, value: Parsed) -> Parsed:
         """Return the replacement of a scalar, of the same kind."""
         if isinstance(value, bool) or value is None:
             return value
@@ -76,7 +76,7 @@ class Mask:
             return int(self._replace(f"n{value}", _number))
         return self._text(str(value))
 
-    def _object(self, members: dict[str, Any], node: ShapeNode | None) -> dict[str, Any]:
+    def _object(self, members: dict[str, Parsed], node: ShapeNode | None) -> dict[str, Parsed]:
         if node is None or not node.is_dictionary:
             return members
         return {self._text(name): item for name, item in members.items()}
@@ -91,13 +91,13 @@ class Mask:
                 return json_text(self.value(parsed), ascii_only=False)
         return self._replace("t" + text, _looks_like(text))
 
-    def _replace(self, key: str, look: Any) -> str:
+    def _replace(self, key: str, look: Parsed) -> str:
         found = self._made.get(key)
         if found is None:
             found = self._made[key] = self._new(key, look)
         return found
 
-    def _new(self, key: str, look: Any) -> str:
+    def _new(self, key: str, look: Parsed) -> str:
         """Return a replacement that no other value has, as long as there is one."""
         for attempt in range(_TRIES):
             made = str(look(key[1:], _Random(self.secret, f"{attempt}:{key}")))
@@ -134,7 +134,7 @@ class _Random:
         return self._numbers.pop() % limit
 
 
-def _looks_like(text: str) -> Any:
+def _looks_like(text: str) -> object:
     if _UUID.match(text):
         return _uuid
     found = _DATE.match(text)

@@ -2,5 +2,5 @@
 
 In come tapes (`learning`) and fragments; out go a tree of places with what was met at each, the form
 that tapes are emitted in (`shape_form`), the types that columns get (`inference`), and what a survey
-says (`survey_entries`). Begin with `shape`, then `structure`.
+goes by. Begin with `shape_node`, then `shape`, `structure` and `recursion`.
 """

@@ -6,7 +6,7 @@ from tessaron.core.base.paths import ELEMENT, MARKUP, TEXT_STEP
 from tessaron.core.markup.namespaces import INSTANCE_NAMESPACE, Prefixes
 from tessaron.core.markup.record_path import Name
 from tessaron.core.markup.schema import Declared
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 
 
 def declare(record: ShapeNode, declared: Declared, prefixes: Prefixes) -> None:

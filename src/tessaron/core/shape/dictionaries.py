@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY
-from tessaron.core.shape.shape import MOST_NAMES, ShapeNode
+from tessaron.core.shape.shape_node import MOST_NAMES, ShapeNode
 
 MANY_KEYS, LOW_PRESENCE = 30, 0.2
 """So many distinct names, each in so small a share of the objects, make a dictionary."""

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from tessaron.core.base.kinds import Kind
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.types.column_types import (
     BOOLEAN,
     DECIMAL_DIGITS,

@@ -9,13 +9,15 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from functools import cache
-from typing import Any, Protocol
+from typing import Protocol
 
 import numpy as np
 
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, ENTRY, MARKUP, Origin, Path, Step, format_path
-from tessaron.core.shape.shape import TOO_MANY_NAMES, Shape, ShapeNode, see_node
+from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.shape_node import TOO_MANY_NAMES, ShapeNode, see_node
 from tessaron.core.tape.emission import emit, is_compiled
 from tessaron.core.tape.fragment import Fragment, Node
 from tessaron.core.tape.tape import MEMBER_LIMIT, Tape
@@ -114,7 +116,7 @@ def _passed_path(path: Path, name: str | bool | None) -> str:
     return format_path((*path, ELEMENT if name is None else str(name)))
 
 
-def _fill(node: ShapeNode, fields: list[Any]) -> None:
+def _fill(node: ShapeNode, fields: list[Parsed]) -> None:
     row_count, counts, position_sum, integers, digits, longest, empty, *others = fields
     readings, is_dictionary, names, keeps = others
     node.row_count, node.counts, node.position_sum = row_count, counts, position_sum

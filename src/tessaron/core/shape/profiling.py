@@ -8,8 +8,8 @@ from dataclasses import dataclass, field
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Path
 from tessaron.core.shape.profile import Profile, profile_node
-from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.emission import emit
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Fragment, Role

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, Step, format_path
-from tessaron.core.shape.shape import ShapeNode
-from tessaron.core.shape.structure import has_several_ways
+from tessaron.core.shape.recursion import has_several_ways
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.form import (
     DICTIONARY,
     LIFTED,

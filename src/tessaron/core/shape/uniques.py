@@ -13,8 +13,8 @@ from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Path
 from tessaron.core.shape.conform import fragment_in_form
 from tessaron.core.shape.profile import Example, Locate, value_at
-from tessaron.core.shape.shape import ShapeNode
 from tessaron.core.shape.shape_form import form_of
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.distinct import Hashes, hash_integers, hash_texts
 from tessaron.core.tape.form import Form
 from tessaron.core.tape.fragment import Node

@@ -9,7 +9,7 @@ from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import TEXT_STEP, plain_name
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.profile import LONG_TEXT_BYTES, Example, Profile
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.structure import StructureNote
 from tessaron.core.shape.uniques import Repeats
 from tessaron.core.tape.distinct import TELLING_FROM

@@ -9,11 +9,11 @@ from decimal import Decimal
 from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, RECORD_STEP, Each, Path, Step, format_path, plain_name
 from tessaron.core.shape.inference import infer_type
-from tessaron.core.shape.noticing import SurveyNote, find_notes
 from tessaron.core.shape.profile import Example
-from tessaron.core.shape.shape import ShapeNode
+from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.shape.structure import StructureNote
 from tessaron.core.shape.uniques import Repeats
+from tessaron.core.survey.noticing import SurveyNote, find_notes
 
 KIND_NAMES = {
     Kind.NULL: "null",

@@ -111,7 +111,7 @@ def _text_piece(lane: TextLane, rows: ArrowRows, target: ColumnType, plan: Colum
     return _piece(made, bad, rows, texts)
 
 
-def _piece(values: ArrowArray, bad: ArrowArray, rows: ArrowRows, written: Any) -> _Piece:
+def _piece(values: ArrowArray, bad: ArrowArray, rows: ArrowRows, written: ArrowArray) -> _Piece:
     if not bad.any():
         return _Piece(values, rows, bad, _NO_TEXTS)
     texts = written.filter(array_of(np.asarray(bad))).cast(pa.large_string())

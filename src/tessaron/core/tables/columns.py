@@ -44,7 +44,7 @@ _REASONS = {
 class Calculate(Protocol):
     """Works out an expression for the rows of a level."""
 
-    def __call__(self, columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[Code, Bools]]:
+    def __call__(self, columns: Columns, tree: Typed, level: Path) -> tuple[ArrowArray, Mapping[Code, Bools]]:
         """Return the values, and by the code of what does not hold which rows that is true of."""
 
 
@@ -176,7 +176,7 @@ class Columns:
             self._check(values, plan, level)
         return mask_values(values, plan, self.plan.secret)
 
-    def _in_type(self, values: ArrowArray, kind: Any, plan: ColumnPlan, level: Path) -> ArrowArray:
+    def _in_type(self, values: ArrowArray, kind: ArrowArray, plan: ColumnPlan, level: Path) -> ArrowArray:
         if values.type == plan.type.arrow_type() and kind.name == plan.type.name:
             return values
         from tessaron.core.expressions.evaluation import convert
@@ -232,7 +232,7 @@ class Columns:
         self._say_misfits(plan, self._fitted[key], key)
         return self._fitted[key]
 
-    def _say_misfits(self, plan: ColumnPlan, fitted: Fitted, key: Any) -> None:
+    def _say_misfits(self, plan: ColumnPlan, fitted: Fitted, key: ArrowArray) -> None:
         """Tell what does not fit: once for the columns of one key of the layout, where their path looks."""
         assert plan.source is not None
         told = (key, plan.source.picks, plan.table, plan.text, plan.misfit, plan.mask)
@@ -319,7 +319,7 @@ class Columns:
                     Problem(code, plan.table, plan.name, plan.text, level, rows, outcome, told)
                 )
 
-    def beyond(self, limit: Limit) -> tuple[Path, Int64s, Any]:
+    def beyond(self, limit: Limit) -> tuple[Path, Int64s, ArrowArray]:
         """Return the values at a source that have no column: their level, rows and texts."""
         source = limit.source
         node = self.levels.nodes.get(source.path)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code
 from tessaron.core.base.paths import Path
 from tessaron.core.base.text_lane import Bools, Int64s
@@ -83,7 +84,7 @@ def lay(
     return laid
 
 
-def _calculate(columns: Columns, tree: Typed, level: Path) -> tuple[Any, Mapping[Code, Bools]]:
+def _calculate(columns: Columns, tree: Typed, level: Path) -> tuple[ArrowArray, Mapping[Code, Bools]]:
     # Most layouts calculate nothing.
     from tessaron.core.expressions.evaluation import Evaluation
     from tessaron.core.tables.level_scope import LevelScope

@@ -27,7 +27,7 @@ class RowNumbers:
 
     rows: dict[str, int] = field(default_factory=dict)
 
-    def number(self, batches: Mapping[str, ArrowRows], tables: TableSet) -> dict[str, Any]:
+    def number(self, batches: Mapping[str, ArrowRows], tables: TableSet) -> dict[str, ArrowRows]:
         """Return the rows of the next chunk with keys that go on after those before.
 
         Args:

@@ -87,7 +87,7 @@ def told(problem: Problem, indices: Int64s, records: Int64s) -> Told:
     return Told(problem.code, problem.name, problem.path, problem.outcome, len(indices), cases)
 
 
-def shown_value(value: Any) -> str:
+def shown_value(value: object) -> str:
     """Return a value as a message shows it, cut when it is long."""
     text = repr(str(value)) if isinstance(value, str) else str(value)
     return text if len(text) <= 60 else text[:57] + "…"

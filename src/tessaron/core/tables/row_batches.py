@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 import pyarrow as pa
 
@@ -50,7 +48,7 @@ class RowBatches:
             arrays.append(taken if taken.type == wanted else taken.cast(wanted))
         return pa.RecordBatch.from_arrays(arrays, schema=written.arrow_schema())
 
-    def _keys(self, table: TablePlan, written: Table, rows: RowSet) -> list[Any]:
+    def _keys(self, table: TablePlan, written: Table, rows: RowSet) -> list[ArrowArray]:
         plan = self._columns.plan
         keys = [self._own_keys(table, rows)]
         if written.parent is not None and written.parent_key is not None:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -70,7 +69,7 @@ def _numbers(
     return found
 
 
-def _joined(parts: Sequence[Any], table: Table, order: Int64s) -> ArrowArray:
+def _joined(parts: Sequence[ArrowArray], table: Table, order: Int64s) -> ArrowArray:
     filled = [each for each in parts if each.num_rows] or list(parts[:1])
     rows = pa.Table.from_batches(filled)
     if table.places:

@@ -195,12 +195,12 @@ def merge_own(node: Node, parts: list[Part]) -> Node:
     return merged
 
 
-def _at(values: ArrowArray, indices: Any) -> Any:
+def _at(values: ArrowArray, indices: ArrowArray) -> ArrowArray:
     """Return the values at `indices`; all of them for None."""
     return values if indices is None else values[indices]
 
 
-def _chosen_of_lane(node: Node, lane: str, kinds_of_lane: tuple[Kind, ...], at: Any) -> Any:
+def _chosen_of_lane(node: Node, lane: str, kinds_of_lane: tuple[Kind, ...], at: ArrowArray) -> ArrowArray:
     """Return the values of a lane that belong to the occurrences `at`."""
     values = getattr(node, lane)
     if at is None or not len(values):
@@ -210,7 +210,9 @@ def _chosen_of_lane(node: Node, lane: str, kinds_of_lane: tuple[Kind, ...], at: 
     return take(values, number[at[in_lane[at]]])
 
 
-def _in_order(values: ArrowArray, kinds: Any, kinds_of_lane: tuple[Kind, ...], order: ArrowArray) -> Any:
+def _in_order(
+    values: ArrowArray, kinds: ArrowArray, kinds_of_lane: tuple[Kind, ...], order: ArrowArray
+) -> ArrowArray:
     """Return the values of a lane in the new order of the occurrences; `kinds` stand in the old one."""
     if order is None:
         return values
@@ -241,7 +243,7 @@ def compact_positions(positions: Int32s) -> Int32s:
     return positions[:1] if len(positions) and (positions == positions[0]).all() else positions
 
 
-def joined(pieces: list[Any]) -> Any:
+def joined(pieces: list[ArrowArray]) -> ArrowArray:
     """Return the values of several lanes of one sort as one lane."""
     if len(pieces) == 1:
         return pieces[0]
@@ -261,7 +263,7 @@ def filled_rows(branch: Branch, kind: Kind) -> npt.NDArray[np.bool_]:
     return found
 
 
-def take(values: ArrowArray, indices: npt.NDArray[Any]) -> Any:
+def take(values: ArrowArray, indices: npt.NDArray[Any]) -> ArrowArray:
     """Return the values of a lane at `indices`, in that order."""
     if len(indices) == len(values) and (len(indices) == 0 or (np.diff(indices) == 1).all()):
         return values

@@ -11,6 +11,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, ENTRY, Path
@@ -162,7 +163,7 @@ def _with_objects(
     step = name.encode()
     number = steps.index(step) if step in steps else len(steps)
 
-    def widened(old: Any, new: Any, kind: Any) -> bytes:
+    def widened(old: npt.ArrayLike, new: npt.ArrayLike, kind: npt.DTypeLike) -> bytes:
         made = np.empty(count + len(inserted), kind)
         made[places], made[new_places] = old, new
         return made.tobytes()

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from tessaron.core.base.arrays import ArrowRows, array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.kinds import Kind
 from tessaron.core.tape.fragment import Node
 
@@ -23,7 +22,7 @@ def without_empty_texts(node: Node) -> Node:
     return replace(node, kinds=kinds, texts=node.texts.filled())
 
 
-def places_of(node: Node, kinds: tuple[Kind, ...]) -> Any:
+def places_of(node: Node, kinds: tuple[Kind, ...]) -> ArrowArray:
     """Return which occurrences are of one of these kinds."""
     found = node.kinds == kinds[0]
     for kind in kinds[1:]:

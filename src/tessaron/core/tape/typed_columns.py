@@ -8,7 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from tessaron.core.base.arrays import ArrowType
+from tessaron.core.base.arrays import ArrowArray, ArrowType
 
 CODES = {
     "boolean": 0, "integer": 1, "decimal": 2, "double": 3, "text": 4, "date": 5, "time": 6, "timestamp": 7,
@@ -58,7 +58,7 @@ class WantedColumn:
 _Made = tuple[int, int, bytes | None, bytes, bytes | None]
 
 
-def arrays_of(made: Sequence[_Made | None], wanted: Sequence[WantedColumn]) -> list[Any]:
+def arrays_of(made: Sequence[_Made | None], wanted: Sequence[WantedColumn]) -> list[ArrowArray]:
     """Return the columns as Arrow arrays with a value, or null, for each row; None where one was not made."""
     return [
         None if parts is None else _array_of(parts, column.arrow_type)
@@ -66,7 +66,7 @@ def arrays_of(made: Sequence[_Made | None], wanted: Sequence[WantedColumn]) -> l
     ]
 
 
-def _array_of(made: _Made, arrow_type: ArrowType) -> Any:
+def _array_of(made: _Made, arrow_type: ArrowType) -> ArrowArray:
     rows, valid, there, cells, data = made
     buffers = [None if there is None else pa.py_buffer(there), pa.py_buffer(cells)]
     if data is not None:

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import ArrowArray
+from tessaron.core.base.arrays import ArrowArray, ArrowType
 from tessaron.core.base.text_lane import Bools, Int64s, TextLane
 from tessaron.core.types.column_types import DECIMAL_DIGITS, DOUBLE_SAFE_INTEGER, ColumnType
 from tessaron.core.types.date_formats import read_formatted
@@ -128,7 +128,7 @@ def _matching(texts: ArrowArray, pattern: str) -> Bools:
     return np.asarray(found.to_numpy(zero_copy_only=False))
 
 
-def _cast_matching(texts: ArrowArray, pattern: str, target: Any) -> tuple[ArrowArray, Bools]:
+def _cast_matching(texts: ArrowArray, pattern: str, target: ArrowType) -> tuple[ArrowArray, Bools]:
     fits = _matching(texts, pattern)
     chosen = texts if fits.all() else pc.if_else(pa.array(fits), texts, pa.scalar(None, pa.large_string()))
     return chosen.cast(target), ~fits
@@ -272,7 +272,7 @@ def _with_local(
     return pc.coalesce(made, moved), ~fits & bad
 
 
-def _in_zone(local: Any, bad: Bools, zone: str, target: ColumnType) -> tuple[ArrowArray, Bools]:
+def _in_zone(local: ArrowArray, bad: Bools, zone: str, target: ColumnType) -> tuple[ArrowArray, Bools]:
     """Return local times of a zone as moments; one that the zone has not, or twice, does not fit."""
     try:
         made = pc.assume_timezone(local, zone)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -67,7 +66,7 @@ def quoted_told(values: ArrowArray) -> ArrowArray:
     return pc.replace_with_mask(made, odd, pa.array(told, pa.large_string()))
 
 
-def quoted_names(steps: Any) -> ArrowArray:
+def quoted_names(steps: ArrowArray) -> ArrowArray:
     """Return the names of members, given as the steps to them, as strings of JSON, null where they are."""
     if not pc.any(pc.match_substring(steps, MARKUP)).as_py():
         return quoted_told(steps)
@@ -79,7 +78,7 @@ BESIDE = MARKUP + "*"
 """Stands for the step to an object whose members stand beside those of the object it is in."""
 
 
-def objects(members: list[tuple[str, Any]], row_count: int) -> ArrowArray:
+def objects(members: list[tuple[str, ArrowArray]], row_count: int) -> ArrowArray:
     """Return objects of JSON, null for a row that has no member.
 
     Args:
@@ -110,7 +109,7 @@ def _members_of(objects: ArrowArray) -> ArrowArray:
     return pc.if_else(pc.greater(pc.binary_length(inside), 0), inside, text_null())
 
 
-def _pair(head: str, values: ArrowArray) -> list[Any]:
+def _pair(head: str, values: ArrowArray) -> list[ArrowArray]:
     return [_paired(head, values)] if values.null_count else [text(head), values]
 
 
@@ -119,7 +118,7 @@ def _paired(head: str, values: ArrowArray) -> ArrowArray:
     return pc.binary_join_element_wise(text(head), values, text(""))
 
 
-def side_by_side(parts: list[Any]) -> ArrowArray:
+def side_by_side(parts: list[ArrowArray]) -> ArrowArray:
     """Return texts joined without anything between; null counts as empty."""
     # Arrow's way of skipping nulls leaves out the rows in which all are null.
     while len(parts) > 1:
@@ -185,7 +184,7 @@ def grouped_at(
     return above[starts], TextLane(np.ascontiguousarray(bounds), lane.data).to_arrow()
 
 
-def objects_at(members: list[tuple[str, Int64s, Any]]) -> tuple[Int64s, ArrowArray]:
+def objects_at(members: list[tuple[str, Int64s, ArrowArray]]) -> tuple[Int64s, ArrowArray]:
     """Return the rows that have any of some members, and for each an object of JSON of those it has.
 
     The cost follows the members that are there, not the rows.

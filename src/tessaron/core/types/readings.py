@@ -292,7 +292,7 @@ def _is_zone(zone: str) -> bool:
     return shaped and zone != "-00:00" and int(zone[1:3]) <= 23 and int(zone[4:]) <= 59
 
 
-def _in_nanoseconds(year: Any) -> ArrowArray:
+def _in_nanoseconds(year: ArrowArray) -> ArrowArray:
     return (year >= _NANOSECOND_YEARS[0]) & (year <= _NANOSECOND_YEARS[1])
 
 

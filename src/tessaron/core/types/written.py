@@ -130,7 +130,7 @@ def _text(text: str) -> ArrowArray:
     return pa.scalar(text, pa.large_string())
 
 
-def _join(*parts: Any) -> ArrowArray:
+def _join(*parts: ArrowArray) -> ArrowArray:
     return pc.binary_join_element_wise(*parts, _text(""))
 
 

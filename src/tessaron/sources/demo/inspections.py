@@ -6,7 +6,6 @@ import json
 import random
 from datetime import date, timedelta
 from pathlib import Path
-from typing import Any
 
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.sources.demo.vessel_calls import SEED
@@ -75,7 +74,7 @@ def _inspection(chance: random.Random, number: int, is_late: bool) -> dict[str, 
     }
 
 
-def _pilots(chance: random.Random, several: bool) -> Any:
+def _pilots(chance: random.Random, several: bool) -> Parsed:
     pilots = [{"name": name, "fee": chance.randrange(100, 400)} for name in chance.sample(_PILOTS, 2)]
     return pilots if several else pilots[0]
 

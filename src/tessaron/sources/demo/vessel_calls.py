@@ -43,7 +43,7 @@ def iter_calls(count: int, seed: int = SEED) -> Iterator[dict[str, Parsed]]:
         yield _call(chance, number, last=number == count)
 
 
-def call_line(call: dict[str, Any]) -> str:
+def call_line(call: dict[str, Parsed]) -> str:
     """Return a call as one line of JSON, with the amounts as numbers that keep their digits."""
     return _EXACT.sub(r"\1", json.dumps(call, ensure_ascii=False))
 
@@ -130,7 +130,7 @@ def _service(chance: random.Random) -> dict[str, Parsed]:
     }
 
 
-def _add_remarks(chance: random.Random, call: dict[str, Any]) -> None:
+def _add_remarks(chance: random.Random, call: dict[str, Parsed]) -> None:
     """Add remarks; they may also be missing, null, or empty."""
     draw = chance.random()
     if draw < 0.4:

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.arrays import ArrowRows, array_of
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, array_of
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, written_name, written_tables
@@ -90,7 +90,7 @@ class _SplitRows:
                 at += self._file.write(part)
         return parts
 
-    def _numbers(self, places: Any, spelled: Any, row: int) -> Any:
+    def _numbers(self, places: ArrowArray, spelled: ArrowArray, row: int) -> ArrowArray:
         numbers = pc.index_in(places, spelled)
         if numbers.null_count:
             bad = numbers.is_null().index(True).as_py()

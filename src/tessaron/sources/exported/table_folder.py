@@ -5,14 +5,13 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
 from pathlib import Path
-from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 import pyarrow.parquet as pq
 
-from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema
+from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema, ArrowType
 from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError
 from tessaron.core.base.formulas import without_apostrophes
 from tessaron.core.base.visible import in_quotes
@@ -81,7 +80,7 @@ class TableFolder:
             raise SourceError(f"{path}: cannot be read: {_first_line(error)}") from error
 
 
-def _schema_of(table: Table, columns: Sequence[str]) -> Any:
+def _schema_of(table: Table, columns: Sequence[str]) -> ArrowSchema:
     whole = table.arrow_schema()
     return pa.schema([pa.field(name, whole.field(name).type) for name in columns])
 
@@ -131,12 +130,12 @@ def _csv_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[A
                 yield _with_moments(batch.slice(start, batch_rows), schema)
 
 
-def _csv_types(schema: ArrowSchema) -> dict[str, Any]:
+def _csv_types(schema: ArrowSchema) -> dict[str, ArrowType]:
     """Return the types that columns of CSV are read in: moments, some of them beyond year 9999, as texts."""
     return {field.name: pa.string() if _is_moment(field.type) else field.type for field in schema}
 
 
-def _is_moment(kind: Any) -> bool:
+def _is_moment(kind: ArrowType) -> bool:
     return pa.types.is_timestamp(kind) and kind.tz is not None
 
 

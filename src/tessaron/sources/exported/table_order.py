@@ -84,7 +84,7 @@ def _put_aside(batches: Iterator[ArrowRows], places: TablePlaces, stack: ExitSta
     return pa.ipc.open_file(source).read_all()
 
 
-def _order(rows: ArrowRows, places: TablePlaces, parents: Any) -> Any:
+def _order(rows: ArrowRows, places: TablePlaces, parents: ArrowArray) -> ArrowArray:
     """Return the rows in the order of their parents, and there by their ordinal."""
     table = places.table
     owners = rows.column(str(table.parent_key)).combine_chunks()

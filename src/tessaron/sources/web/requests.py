@@ -13,12 +13,15 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urljoin, urlsplit
 from weakref import finalize
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.sources.web.feed_model import FeedPart, SignIn
+
+if TYPE_CHECKING:
+    import httpx
 
 _MOST_HOPS = 5
 _LONGEST_WAIT = 300.0
@@ -165,7 +168,7 @@ class Asker:
         raise SourceError(f"{shown(url)}: leads elsewhere more than {_MOST_HOPS} times")
 
 
-def _client(seconds: float) -> Any:
+def _client(seconds: float) -> httpx.Client:
     try:
         import httpx
         import tenacity  # noqa: F401
