@@ -74,6 +74,19 @@ WHOLE = {
         '[tables.u]\nrows = "$"\nonly_filled = true\ncolumns.b = { path = "$.b", type = "integer" }',
         {"t": [{"a": 1}, {"a": 3}], "u": [{"b": 2}]},
     ),
+    "what is known of a row does not fill it": (
+        [{"b": 2}, {"a": 3}],
+        '[tables.t]\nrows = "$"\n[tables.u]\nrows = "$"\nonly_filled = true\n'
+        'columns.n = { origin = "origin_record" }\ncolumns.b = { path = "$.b", type = "integer" }',
+        {"t": [{}, {}], "u": [{"n": 1, "b": 2}]},
+    ),
+    "calculated values are of the type that is said": (
+        [{"a": "zz"}, {"a": "0e37df36-f698-11e6-8dd4-cb9ced3df976"}],
+        '[tables.t]\nrows = "$"\n[tables.t.columns]\na = { path = "$.a", type = "text" }\n'
+        'u = { value = "upper(a)", type = "uuid" }\nj = { value = "part(a, 1, 2)", type = "json" }',
+        {"t": [{"a": "zz", "u": None, "j": '"zz"'},
+               {"a": "0e37df36-f698-11e6-8dd4-cb9ced3df976", "u": "0E37DF36-F698-11E6-8DD4-CB9CED3DF976", "j": '"0e"'}]},
+    ),
     "one flat table": (
         [{"id": 1, "s": [{"b": "N"}, {"b": "S"}]}, {"id": 2, "s": []}],
         '[tables.t]\nrows = "$"\nwrite = false\ncolumns.id = { path = "$.id", type = "integer" }\n'

@@ -16,7 +16,9 @@ OBJECTS_AT_ONCE = 2_000
 """Python objects that make one tape."""
 
 
-def tapes_of_objects(records: Iterator[object], selection: Selection | None) -> Iterator[Tape]:
+def tapes_of_objects(
+    records: Iterator[object], with_origin: bool, selection: Selection | None
+) -> Iterator[Tape]:
     """Yield the tapes of objects of Python, some thousand to each."""
     from tessaron.core.kernel.tape_builder import TapeBuilder
 
@@ -26,7 +28,16 @@ def tapes_of_objects(records: Iterator[object], selection: Selection | None) -> 
             builder.add(record)
         if not builder.record_count:
             return
-        yield builder.finish()
+        tape = builder.finish()
+        if with_origin:
+            _number(tape)
+        yield tape
+
+
+def _number(tape: Tape) -> None:
+    """Say of each record which one of the tape it is; those before are counted where tapes are joined."""
+    numbers = np.arange(1, tape.record_count + 1, dtype=np.int64)
+    tape.origins.append(known_of_records(Origin.RECORD, tape.record_count, integers=numbers))
 
 
 def tape_of_matches(matches: list[Found], with_origin: bool, selection: Selection | None) -> Tape:
@@ -40,8 +51,7 @@ def tape_of_matches(matches: list[Found], with_origin: bool, selection: Selectio
     add_text_origin(tape, Origin.KEY, [found.match.key for found in matches])
     if with_origin:
         add_text_origin(tape, Origin.FILE, [found.source for found in matches])
-        numbers = np.arange(1, len(matches) + 1, dtype=np.int64)
+        _number(tape)
         lines = np.array([found.line or 0 for found in matches], np.int64)
-        for name, values in ((Origin.RECORD, numbers), (Origin.LINE, lines)):
-            tape.origins.append(known_of_records(name, len(matches), integers=values))
+        tape.origins.append(known_of_records(Origin.LINE, len(matches), integers=lines))
     return tape

@@ -330,7 +330,8 @@ class SourceReading:
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
-            for tape in tapes_of_objects(islice(entry.records, self._wanted), self.selection):
+            records = islice(entry.records, self._wanted)
+            for tape in tapes_of_objects(records, self._with_origin(), self.selection):
                 yield self.work.of(gather(tape, self.gathered))
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return
@@ -416,6 +417,10 @@ class SourceReading:
         if self.options.envelope:
             self.documents.add(result, 0, source)
 
+    def _with_origin(self) -> bool:
+        """Say whether it is kept where records stand."""
+        return self.options.origin or self.is_survey
+
     def _results_at_path(self, entry: ByteInput, path: JsonPath) -> Iterator[Any]:
         """Yield what the path matches, evaluated document by document or, where it can be, piece by piece."""
         from tessaron.engine.path_reading import PathReader
@@ -428,9 +433,8 @@ class SourceReading:
         wanted = islice(matches, self._wanted)
         count = 0
         while group := list(islice(wanted, OBJECTS_AT_ONCE)):
+            tape = tape_of_matches(group, self._with_origin(), self.selection)
             count += len(group)
-            with_origin = self.options.origin or self.is_survey
-            tape = tape_of_matches(group, with_origin, self.selection)
             if self.is_survey:
                 lines = np.array([found.line or 0 for found in group], np.int64)
                 tape.places = RecordPlaces(entry.name, lines)

@@ -22,6 +22,7 @@ from tessaron.core.expressions.typed import Typed, family
 from tessaron.core.query.iregexp_columns import match_pattern
 from tessaron.core.types.column_types import INTEGER, TEXT, ColumnType
 from tessaron.core.types.fitting import Spelling, fit_texts
+from tessaron.core.types.json_columns import quoted
 
 
 class Scope(Protocol):
@@ -346,6 +347,8 @@ def convert(
     arrow_type = target.arrow_type()
     if kind == target and spelling.format is None:
         return values, None
+    if target.name == "json" and not (arithmetic.is_number(kind) or family(kind) == "boolean"):
+        return quoted(in_text(values, kind)), None
     if family(kind) == "text":
         return _convert_texts(values, target, spelling)
     if arithmetic.is_number(kind) and arithmetic.is_number(target):

@@ -65,9 +65,7 @@ def left_out(levels: Levels, plan: LayingPlan) -> Counter[str]:
             or any(_starts(path, each) for each in moved)
         ):
             continue
-        holds_records = plan.containers and (
-            tuple(step for step in path if step is not ELEMENT) in plan.containers
-        )
+        holds_records = tuple(step for step in path if step is not ELEMENT) in plan.containers
         leaves_empty = holds_records or plan.is_drafted
         kinds = without_empty_texts(node).kinds if leaves_empty else node.kinds
         count = int(_IS_SCALAR[kinds].sum())
