@@ -9,7 +9,7 @@ import threading
 from unittest import mock
 
 import tessaron
-from tessaron.sources.demo.office import ADDRESSES, FEEDS, OFFICE_CALLS, OFFICE_TOKEN
+from tessaron.sources.demo.office import ADDRESSES, FEEDS, OFFICE_CALLS, OFFICE_SECRET, OFFICE_TOKEN
 from tessaron.sources.demo.office_server import OfficeServer, write_feeds
 from tests.harness import FolderTest, quick_command
 
@@ -28,30 +28,45 @@ class OfficeTest(FolderTest):
     def test_every_feed_file_brings_all_calls(self):
         feeds = write_feeds(self.folder, self.server.url)
         self.assertEqual([path.name for path in feeds], [f"{name}.feed.toml" for name in FEEDS])
-        with mock.patch.dict(os.environ, OFFICE_TOKEN=OFFICE_TOKEN):
+        counts = {"details": 50, "manifests": 40}
+        with mock.patch.dict(os.environ, OFFICE_TOKEN=OFFICE_TOKEN, OFFICE_SECRET=OFFICE_SECRET):
             for feed in feeds:
                 with self.subTest(feed.name):
-                    self.assertEqual(self.records(feed), OFFICE_CALLS)
+                    self.assertEqual(
+                        self.records(feed), counts.get(feed.name.partition(".")[0], OFFICE_CALLS)
+                    )
         with (
             mock.patch.dict(os.environ, OFFICE_TOKEN="high-tide"),
-            self.assertRaisesRegex(tessaron.SourceError, "401 Unauthorized; sign in") as caught,
+            self.assertRaisesRegex(
+                tessaron.SourceError, "401 Unauthorized; the secret is not taken"
+            ) as caught,
         ):
-            self.records(feeds[-1])
+            self.records(self.folder / "signed.feed.toml")
         self.assertNotIn("high-tide", str(caught.exception))
 
     def test_every_plain_address(self):
         said = {
-            "/calls": "", "/calls/limited": "", "/calls/broken": "", "/manifests": "",
+            "/calls": "", "/calls/limited": "", "/calls/broken": "", "/manifests": "", "/calls/slow": "", "/calls/packed": "",
+            "/calls/brief": "exactly 50 records", "/moves/BRW-0000001": "", "/manifests/pages": "",
             "/calls/next": "next names another", "/calls/cursor": "meta.cursor names another",
             "/calls/number": "50 records of 230", "/calls/offset": "exactly 50 records",
         }  # fmt: skip
-        wrong = {"/calls/signed": "sign in", "/calls/html": "a page of HTML", "/nothing": "404 Not Found"}
-        self.assertEqual(set(ADDRESSES), {*said, *wrong, "/"} - {"/nothing"})
+        wrong = {
+            "/calls/private": "sign in",
+            "/login": "403 Forbidden",
+            "/token": "401 Unauthorized",
+            "/calls/signed": "sign in",
+            "/calls/html": "a page of HTML",
+            "/nothing": "404 Not Found",
+        }
+        self.assertEqual(set(ADDRESSES), {*said, *wrong, "/"} - {"/nothing"} | {"/calls/wrong"})
         with mock.patch("tenacity.nap.time.sleep"):
             for path, expected in said.items():
                 with self.subTest(path):
                     survey = tessaron.survey(self.server.url + path)
-                    count = 50 if expected else 40 if path == "/manifests" else OFFICE_CALLS
+                    count = {"/manifests": 40, "/moves/BRW-0000001": 7, "/manifests/pages": 15}.get(
+                        path, 50 if expected else OFFICE_CALLS
+                    )
                     notes = " ".join(note.text for note in survey.notes if note.code == "source")
                     self.assertEqual(
                         (survey.records, expected in notes, bool(notes)), (count, True, bool(expected))
@@ -59,6 +74,11 @@ class OfficeTest(FolderTest):
             for path, expected in wrong.items():
                 with self.subTest(path), self.assertRaisesRegex(tessaron.SourceError, expected):
                     self.records(self.server.url + path)
+        # What was cut off is one reject; what came before it is there.
+        survey = tessaron.survey(self.server.url + "/calls/wrong")
+        self.assertEqual(
+            (survey.records, [note.code for note in survey.notes].count("rejected")), (OFFICE_CALLS - 1, 1)
+        )
 
     def test_what_the_answers_say_beside_the_calls_is_kept(self):
         tables = tessaron.shred(write_feeds(self.folder, self.server.url)[0])
@@ -94,7 +114,7 @@ class OfficeTest(FolderTest):
             lines = []
             for line in serving.stdout:
                 lines.append(line.decode())
-                if "signed.feed.toml" in lines[-1] and "survey" in lines[-1]:
+                if "login.feed.toml" in lines[-1] and "export" in lines[-1]:
                     break
             text = "".join(lines)
             url = re.search(r"http://127\.0\.0\.1:\d+", text).group()

@@ -29,14 +29,18 @@ if TYPE_CHECKING:
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
     from tessaron.sources.database_query import DatabaseQuery
+    from tessaron.sources.web.api_feed import ApiFeed
     from tessaron.views.survey_view import Survey, survey
     from tessaron.write.export import export, shred
+    from tessaron.write.fetching import Fetched, fetch
     from tessaron.write.made_tables import Tables
     from tessaron.write.receipt import Receipt
 
 __all__ = [
+    "ApiFeed",
     "DataError",
     "DatabaseQuery",
+    "Fetched",
     "Found",
     "Layout",
     "LayoutError",
@@ -55,6 +59,7 @@ __all__ = [
     "__version__",
     "draft",
     "export",
+    "fetch",
     "find",
     "rebuild",
     "sample",
@@ -65,6 +70,9 @@ __all__ = [
 ]
 
 _LOADED_ON_USE = {
+    "ApiFeed": "tessaron.sources.web.api_feed",
+    "Fetched": "tessaron.write.fetching",
+    "fetch": "tessaron.write.fetching",
     "DatabaseQuery": "tessaron.sources.database_query",
     "Found": "tessaron.engine.path_reading",
     "Verification": "tessaron.prove.verifying",

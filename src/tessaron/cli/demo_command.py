@@ -43,7 +43,7 @@ def demo(into: str | None, serve: bool, port: int, records: int | None) -> None:
 
 def _serve(folder: Path, port: int) -> None:
     """Serve the stand-in office until Ctrl-C, and say what to ask of it."""
-    from tessaron.sources.demo.office import ADDRESSES, OFFICE_TOKEN
+    from tessaron.sources.demo.office import ADDRESSES, OFFICE_SECRET, OFFICE_TOKEN
     from tessaron.sources.demo.office_server import OfficeServer, write_feeds
 
     try:
@@ -57,15 +57,20 @@ def _serve(folder: Path, port: int) -> None:
             f"The harbour office of Brackwater is at {server.url}, for this machine only; stop with Ctrl-C.\n"
         ]
         lines += [f"{(server.url + path).ljust(width)}  {what}" for path, (what, _) in ADDRESSES.items()]
-        lines.append(f"\nFeed files, for what needs one; the token is {OFFICE_TOKEN}:\n")
+        said = f"the token is {OFFICE_TOKEN}, the secret for a login {OFFICE_SECRET}"
+        lines.append(f"\nFeed files, for what needs one; {said}:\n")
         lines += map(str, feeds)
+        by_name = {path.name.partition(".")[0]: shlex.quote(str(path)) for path in feeds}
         typed = _command_as_typed()
         lines += (
             "\nWhat to try, in another terminal:\n",
             f"{typed} survey {server.url}/calls",
             f"{typed} survey {server.url}/calls/number",
-            f"{typed} export {shlex.quote(str(feeds[0]))} -o tables",
-            f"OFFICE_TOKEN={OFFICE_TOKEN} {typed} survey {shlex.quote(str(feeds[-1]))}",
+            f"{typed} export {by_name['next']} -o tables",
+            f"{typed} preview {by_name['details']}",
+            f"{typed} fetch {by_name['manifests']} -o manifests",
+            f"OFFICE_TOKEN={OFFICE_TOKEN} {typed} survey {by_name['signed']}",
+            f"OFFICE_SECRET={OFFICE_SECRET} {typed} export {by_name['login']} -o tables --verbose",
         )
         click.echo("\n".join(lines))
         try:

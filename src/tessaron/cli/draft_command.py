@@ -26,7 +26,7 @@ from tessaron.cli.shared_options import (
     workers_option,
     xml_options,
 )
-from tessaron.cli.source_arguments import database_options, source_argument, source_of
+from tessaron.cli.source_arguments import source_argument, source_of, source_options
 
 
 def _print_schema(context: click.Context, option: click.Parameter, wanted: bool) -> None:
@@ -76,7 +76,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
 @workers_option
 @memory_option
-@database_options
+@source_options
 def draft(
     sources: tuple[str, ...],
     output: str | None,

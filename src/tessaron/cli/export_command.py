@@ -26,7 +26,7 @@ from tessaron.cli.shared_options import (
     workers_option,
     xml_options,
 )
-from tessaron.cli.source_arguments import database_options, source_of
+from tessaron.cli.source_arguments import source_of, source_options
 from tessaron.core.base.bounds import MOST_LEVELS
 
 
@@ -81,7 +81,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
-@database_options
+@source_options
 def export(
     sources: tuple[str, ...],
     output: str,

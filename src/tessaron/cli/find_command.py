@@ -11,7 +11,7 @@ import click
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, terminal_width
 from tessaron.cli.finders import Finder, JsonFinder, Located, XmlFinder
 from tessaron.cli.shared_options import count_type, namespace_option, records_option
-from tessaron.cli.source_arguments import database_options, source_of
+from tessaron.cli.source_arguments import source_of, source_options
 from tessaron.core.base.visible import visible
 
 _ERRORS_SHOWN = 3
@@ -40,7 +40,7 @@ _ERRORS_SHOWN = 3
     help="The form of the rows of --pick.  [default: table]",
 )
 @namespace_option
-@database_options
+@source_options
 def find(
     arguments: tuple[str, ...],
     records: str | None,

@@ -22,7 +22,7 @@ from tessaron.cli.shared_options import (
     shaping_options,
     xml_options,
 )
-from tessaron.cli.source_arguments import database_options, source_argument, source_of
+from tessaron.cli.source_arguments import source_argument, source_of, source_options
 from tessaron.core.base.visible import in_quotes, visible
 
 _RECORDS_READ = 200
@@ -51,7 +51,7 @@ _RECORDS_READ = 200
 @origin_option
 @dividing_options
 @dictionary_options
-@database_options
+@source_options
 def preview(
     sources: tuple[str, ...],
     one: str | None,

@@ -6,7 +6,7 @@ import click
 
 from tessaron.cli.command_group import say
 from tessaron.cli.shared_options import count_type, records_option
-from tessaron.cli.source_arguments import source_argument, source_of
+from tessaron.cli.source_arguments import source_argument, source_of, source_options
 
 
 @click.command()
@@ -16,6 +16,7 @@ from tessaron.cli.source_arguments import source_argument, source_of
 @click.option("--first", type=count_type(), default=20, show_default=True, metavar="N", help="Records.")
 @click.option("--mask", is_flag=True, help="Replace the values by others of the same look.")
 @click.option("--replace", is_flag=True, help="Replace the file if it is there.")
+@source_options
 def sample(
     sources: tuple[str, ...], records: str | None, output: str, first: int, mask: bool, replace: bool
 ) -> None:

@@ -1,7 +1,8 @@
-"""What SOURCE stands for: files, standard input, addresses, and a database with what to read of it."""
+"""What SOURCE stands for: files, standard input, addresses, feeds, and a database with what to read of it."""
 
 from __future__ import annotations
 
+import logging
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -9,67 +10,107 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tessaron.cli.command_group import say
 from tessaron.cli.shared_options import Command
 
 if TYPE_CHECKING:
     from tessaron.sources.inputs import Source
 
-
-_DATABASE = "tessaron.database"
-"""Under this name a command keeps what is to be read of a database."""
+_ASKED = "tessaron.source"
+"""Under this name a command keeps what was said of its sources."""
+_OF_DATABASES = ("query", "table", "documents")
+_OF_FEEDS = ("keep_answers", "from_answers", "verbose")
 
 
 def source_of(sources: tuple[str, ...]) -> Source:
     """Return what the arguments stand for; `-` is standard input."""
-    asked = click.get_current_context().meta.get(_DATABASE, {})
-    if len(sources) == 1 and "://" in sources[0] and (asked or not _is_web(sources[0])):
+    asked = click.get_current_context().meta.get(_ASKED, {})
+    of_database = {key: asked[key] for key in _OF_DATABASES if key in asked}
+    of_feed = {key: asked[key] for key in _OF_FEEDS if key in asked}
+    if len(sources) == 1 and "://" in sources[0] and (of_database or not _is_feed(sources[0])):
         from tessaron.sources.database_query import DatabaseQuery
 
-        if len(asked.keys() & {"query", "table"}) != 1:
+        if len(of_database.keys() & {"query", "table"}) != 1:
             raise click.UsageError(
                 "say what to read of the database: --from-table NAME, or --query 'SELECT …'"
             )
-        return DatabaseQuery(sources[0], asked.get("query"), asked.get("table"), asked.get("documents", ()))
-    if asked:
+        documents = of_database.get("documents", ())
+        return DatabaseQuery(sources[0], of_database.get("query"), of_database.get("table"), documents)
+    if of_database:
         raise click.UsageError(
             "--query, --from-table and --documents go with the URL of a database as SOURCE"
+        )
+    if of_feed and not all(map(_is_feed, sources)):
+        raise click.UsageError(
+            "--keep-answers, --from-answers and --verbose go with an address or a feed file as SOURCE"
         )
     if sources == ("-",):
         return sys.stdin.buffer
     if "-" in sources:
         raise click.UsageError("standard input (-) cannot be mixed with files; give it alone")
-    return [source if _is_web(source) else Path(source) for source in sources]
+    return _feeds_of(sources, of_feed) if of_feed else [_plain(source) for source in sources]
 
 
-def _is_web(source: str) -> bool:
-    return source.startswith(("http://", "https://"))
+def _plain(source: str) -> str | Path:
+    return source if source.startswith(("http://", "https://")) else Path(source)
+
+
+def _is_feed(source: str) -> bool:
+    return source.startswith(("http://", "https://")) or source.lower().endswith(".feed.toml")
+
+
+def _feeds_of(sources: tuple[str, ...], asked: dict[str, str]) -> Source:
+    """Return feeds whose answers are kept, or come from where they were, or are told."""
+    from tessaron.sources.web.api_feed import ApiFeed
+
+    keep, run_from = asked.get("keep_answers"), asked.get("from_answers")
+    if len(sources) > 1 and (keep or run_from):
+        raise click.UsageError("--keep-answers and --from-answers go with one feed")
+    if asked.get("verbose"):
+        tell_requests()
+    return [ApiFeed.read(source, keep_answers=keep, from_answers=run_from) for source in sources]
+
+
+def tell_requests() -> None:
+    """Write each request and its answer to standard error, without secrets."""
+    log, teller = logging.getLogger("tessaron.web"), _Teller()
+    log.setLevel(logging.INFO)
+    log.addHandler(teller)
+    click.get_current_context().call_on_close(lambda: log.removeHandler(teller))
+
+
+class _Teller(logging.Handler):
+    def emit(self, record: logging.LogRecord) -> None:
+        say(record.getMessage())
 
 
 def _keep_asked(key: str) -> Callable[[click.Context, click.Parameter, object], None]:
     def keep(context: click.Context, parameter: click.Parameter, value: object) -> None:
         if value:
-            context.meta.setdefault(_DATABASE, {})[key] = value
+            context.meta.setdefault(_ASKED, {})[key] = value
 
     return keep
 
 
-def database_options(command: Command) -> Command:
-    """Add the options that say what is read where SOURCE is the URL of a database; see `source_of`."""
-    for flag, key, metavar, text in (
-        (
-            "--documents",
-            "documents",
-            "COLUMN",
-            "A column of the database with JSON documents; else they are found.",
-        ),
-        ("--from-table", "table", "NAME", "The table to read where SOURCE is the URL of a database."),
-        ("--query", "query", "SQL", "The query to read where SOURCE is the URL of a database."),
-    ):
+_OPTIONS = (
+    ("--verbose", "verbose", None, "Of a web API: show requests and answers as they go."),
+    ("--from-answers", "from_answers", "DIR", "Of a web API: take the answers kept there; no network."),
+    ("--keep-answers", "keep_answers", "DIR", "Of a web API: keep answers; a broken run goes on there."),
+    ("--documents", "documents", "COLUMN", "Of a database: a column with documents; else they are found."),
+    ("--from-table", "table", "NAME", "Of a database: the table to read."),
+    ("--query", "query", "SQL", "Of a database: the query to read."),
+)  # fmt: skip
+
+
+def source_options(command: Command) -> Command:
+    """Add the options that say what is read, and how, of what is no file; see `source_of`."""
+    for flag, key, metavar, text in _OPTIONS:
         command = click.option(
             flag,
             metavar=metavar,
             help=text,
             multiple=key == "documents",
+            is_flag=metavar is None,
             expose_value=False,
             callback=_keep_asked(key),
         )(command)

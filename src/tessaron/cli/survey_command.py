@@ -18,7 +18,7 @@ from tessaron.cli.shared_options import (
     workers_option,
     xml_options,
 )
-from tessaron.cli.source_arguments import database_options, source_argument, source_of
+from tessaron.cli.source_arguments import source_argument, source_of, source_options
 from tessaron.core.base.bounds import MOST_LEVELS
 from tessaron.core.base.visible import in_quotes, visible
 
@@ -50,7 +50,7 @@ from tessaron.core.base.visible import in_quotes, visible
 @workers_option
 @memory_option
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
-@database_options
+@source_options
 def survey(
     sources: tuple[str, ...],
     match: str | None,

@@ -11,7 +11,7 @@ import click
 
 from tessaron.cli.command_group import say
 from tessaron.cli.shared_options import count_type, records_option
-from tessaron.cli.source_arguments import database_options, source_argument, source_of
+from tessaron.cli.source_arguments import source_argument, source_of, source_options
 from tessaron.core.base.errors import Code
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import visible
@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 @click.command()
 @source_argument
 @records_option
-@database_options
+@source_options
 def values(sources: tuple[str, ...], records: str | None) -> None:
     """Print every scalar of SOURCE with its full place, one per line: made for grep, sort and diff.
 

@@ -9,7 +9,7 @@ import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED
 from tessaron.cli.shared_options import count_type, layout_of, workers_option
-from tessaron.cli.source_arguments import database_options, source_of
+from tessaron.cli.source_arguments import source_of, source_options
 
 
 @click.command()
@@ -26,7 +26,7 @@ from tessaron.cli.source_arguments import database_options, source_of
     help="What reads both sides; python is another reader than the one that exports.",
 )
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
-@database_options
+@source_options
 def verify(
     folder: str, sources: tuple[str, ...], layout_file: str | None, as_json: bool, **options: Any
 ) -> None:

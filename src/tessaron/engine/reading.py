@@ -36,7 +36,7 @@ from tessaron.engine.options import Options
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
 from tessaron.sources.formats import Format, recognise_format
-from tessaron.sources.inputs import ByteInput, Input, ObjectInput
+from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
 from tessaron.sources.json_chunks import ChunkReader
 
 if TYPE_CHECKING:
@@ -161,15 +161,12 @@ class SourceReading:
         Raises:
             UsageError: When they do not know the same.
         """
-        known = {entry.records: entry.name for entry in self.inputs if isinstance(entry, ByteInput)}
-        if not any(known):
+        known = known_records(self.inputs)
+        if known is None:
             return None
-        if len(known) > 1:
-            places = "; ".join(f"{name}: {path or 'not known'}" for path, name in known.items())
-            raise UsageError(f"records stand at different places ({places}); say which: --records PATH")
         from tessaron.core.query.jsonpath import parse_path
 
-        return parse_path(str(next(iter(known))))
+        return parse_path(known)
 
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""
@@ -330,8 +327,8 @@ class SourceReading:
         if (isinstance(entry, ObjectInput) or is_evaluated) and self.needs_content():
             raise UsageError("digest keys of these records need a natural key; name its columns with --key")
         if isinstance(entry, ObjectInput):
-            records = islice(entry.records, self._wanted)
-            for tape in tapes_of_objects(records, self._with_origin(), self.selection):
+            wanted = islice(entry.records, self._wanted)
+            for tape in tapes_of_objects(wanted, self._with_origin(), self.selection):
                 yield self.work.of(gather(tape, self.gathered))
             self.is_partial |= self._wanted is not None and next(entry.records, None) is not None
             return

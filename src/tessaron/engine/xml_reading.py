@@ -28,7 +28,7 @@ from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.engine.options import Options
 from tessaron.engine.rejects import SourceRead
-from tessaron.sources.inputs import ByteInput, Input
+from tessaron.sources.inputs import ByteInput, Input, known_records
 from tessaron.sources.schema_files import read_schema
 from tessaron.sources.xml_documents import XmlFeed
 
@@ -88,7 +88,8 @@ class XmlReading:
     def __init__(self, reading: OuterReading):
         self._reading = reading
         options = reading.options
-        self._location = None if options.records is None else parse_location(options.records)
+        records = options.records or known_records(reading.inputs)
+        self._location = None if records is None else parse_location(records)
         self._is_whole = self._location is not None and not self._location.is_streamed
         self.prefixes = Prefixes(dict(options.namespaces))
         workers = options.worker_count()

@@ -10,6 +10,7 @@ import re
 import secrets
 import shutil
 import sys
+from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 
@@ -31,10 +32,18 @@ class TargetFolder:
         target: The folder.
         replace: Whether an export that is there may be replaced.
         syncs: Whether all is on the disk before it is renamed, and the rename before the context is left.
+        files_of: Returns the names in a folder that may be replaced; else those that an export wrote.
     """
 
-    def __init__(self, target: Path, replace: bool, syncs: bool = True):
+    def __init__(
+        self,
+        target: Path,
+        replace: bool,
+        syncs: bool = True,
+        files_of: Callable[[Path], set[str]] | None = None,
+    ):
         self._syncs, self._made = syncs, -1
+        self._files_of = files_of or _files_of_export
         self.target = Path(os.path.abspath(target))
         self.replace = replace
         self.aside = self.target.parent / f".{self.target.name}.part-{os.getpid()}-{secrets.token_hex(4)}"
@@ -89,10 +98,10 @@ class TargetFolder:
             raise TargetError(
                 f"{self.target}: is not empty; choose another folder, or replace its export with --replace"
             )
-        foreign = sorted(names - _files_of_export(self.target))
+        foreign = sorted(names - self._files_of(self.target))
         if foreign:
             raise TargetError(
-                f"{self.target}: will not be replaced, as it also holds what no export wrote: "
+                f"{self.target}: will not be replaced, as it also holds what was not written so: "
                 f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}; move that away first"
             )
 

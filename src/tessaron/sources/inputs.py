@@ -6,7 +6,7 @@ import glob
 import io
 import os
 import re
-from collections.abc import AsyncIterable, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from itertools import chain, islice
@@ -33,6 +33,7 @@ from tessaron.sources.endings import (
     TABULAR_ENDINGS,
     XML_ENDINGS,
 )
+from tessaron.sources.web.api_feed import ApiFeed
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +48,8 @@ class ByteInput:
         opener: Opens it, where it stands in an archive, or is a table.
         said: What was found out about it before it is read, in words.
         title: The word for its records, where its name does not say it.
-        records: Where its records stand, as JSONPath, if that is known beforehand.
+        records: Where its records stand, as JSONPath or XPath, if that is known beforehand.
+        finished: Is to be called once all that was made of it stands where it belongs.
     """
 
     name: str
@@ -58,6 +60,7 @@ class ByteInput:
     said: str = ""
     title: str = ""
     records: str | None = None
+    finished: Callable[[], None] | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -100,6 +103,21 @@ class ObjectInput:
 Input = ByteInput | ObjectInput
 
 
+def known_records(inputs: list[Input]) -> str | None:
+    """Return where the records stand, where the sources know it beforehand.
+
+    Raises:
+        UsageError: When they do not know the same.
+    """
+    known = {entry.records: entry.name for entry in inputs if isinstance(entry, ByteInput)}
+    if not any(known):
+        return None
+    if len(known) > 1:
+        places = "; ".join(f"{name}: {path or 'not known'}" for path, name in known.items())
+        raise UsageError(f"records stand at different places ({places}); say which: --records PATH")
+    return next(iter(known))
+
+
 class ArrowStream(Protocol):
     """What gives its rows through Arrow's C stream interface."""
 
@@ -108,8 +126,8 @@ class ArrowStream(Protocol):
 
 
 Source = (
-    DatabaseQuery | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes] | Mapping[str, object]
-    | Iterable[object] | AsyncIterable[object] | ArrowStream
+    DatabaseQuery | ApiFeed | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes]
+    | Mapping[str, object] | Iterable[object] | AsyncIterable[object] | ArrowStream
 )  # fmt: skip
 """What documents may come from; see `resolve_inputs`."""
 
@@ -118,15 +136,17 @@ def resolve_inputs(source: Source) -> list[Input]:
     """Return the inputs that `source` stands for.
 
     Args:
-        source: A query of a database, a path (file, folder or pattern), a text or bytes of JSON or XML, an
-            open binary file, a dict (one record), any iterable of records or of texts of JSON, also an
-            asynchronous one, anything with rows of Arrow, or a list of paths, read one after the other as one
-            feed.
+        source: A query of a database, a web API, a path (file, folder or pattern), a text or bytes of JSON
+            or XML, an open binary file, a dict (one record), any iterable of records or of texts of JSON,
+            also an asynchronous one, anything with rows of Arrow, or a list of paths, read one after the
+            other as one feed.
 
     Raises:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
+    if isinstance(source, ApiFeed):
+        return [_input_of_web(source)]
     if isinstance(source, DatabaseQuery):
         from tessaron.sources.query_rows import QueryRows
 
@@ -161,7 +181,7 @@ def resolve_inputs(source: Source) -> list[Input]:
 
 
 def _is_path(item: object) -> bool:
-    return isinstance(item, (str, os.PathLike))
+    return isinstance(item, (str, os.PathLike, ApiFeed))
 
 
 def _input_of_objects(values: Iterator[object]) -> Input:
@@ -186,10 +206,12 @@ def is_source(path: Path) -> bool:
 
 def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a path, or of a text: the path of what is there, or a document itself."""
-    if isinstance(source, str):
+    if isinstance(source, ApiFeed):
+        yield _input_of_web(source)
+    elif isinstance(source, str):
         yield from _inputs_of_text(source, known)
     elif str(source).lower().endswith(".feed.toml"):
-        yield _input_of_web(str(source))
+        yield _input_of_web(ApiFeed.read(Path(cast("os.PathLike[str]", source))))
     else:
         yield from _inputs_of_path(Path(cast("os.PathLike[str]", source)), known)
 
@@ -230,7 +252,7 @@ def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a text: the path of what is there, or a document itself."""
     start, end = text.lstrip()[:1], text.rstrip()[-1:]
     if re.match(r"https?://", text) or text.lower().endswith(".feed.toml"):
-        yield _input_of_web(text)
+        yield _input_of_web(ApiFeed.read(text))
         return
     if re.match(r"[a-z][a-z0-9+]+://", text):
         raise UsageError(f"{_without_secret(text)}: say what to read of it: a table or a query")
@@ -240,16 +262,17 @@ def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     yield from _inputs_of_path(Path(text), known)
 
 
-def _input_of_web(text: str) -> ByteInput:
-    """Return the answers of a web API: of an address, or as a feed file says."""
+def _input_of_web(feed: ApiFeed) -> ByteInput:
+    """Return the answers of a web API."""
     from tessaron.core.lines.row_records import LineStream
-    from tessaron.sources.web.feed_file import feed_of_address, read_feed
-    from tessaron.sources.web.pages import Pages
 
-    feed = feed_of_address(text) if re.match(r"https?://", text) else read_feed(Path(text))
-    pages = Pages(feed)
-    stream = cast("BinaryIO", LineStream(iter(pages)))
-    return ByteInput(pages.name, stream=stream, said=pages.said, title=pages.title, records=pages.records)
+    opened = feed.open()
+    pages = opened.pages
+    stream = cast("BinaryIO", LineStream(iter(opened)))
+    return ByteInput(
+        pages.name, stream=stream, said=pages.said, title=pages.title, records=pages.records,
+        finished=opened.finish,
+    )  # fmt: skip
 
 
 def _without_secret(url: str) -> str:

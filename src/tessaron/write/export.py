@@ -20,7 +20,7 @@ from tessaron.engine.options import Options
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
-from tessaron.sources.inputs import Input, Source, resolve_inputs
+from tessaron.sources.inputs import ByteInput, Input, Source, resolve_inputs
 from tessaron.write.balance import Balance
 from tessaron.write.made_tables import Tables
 from tessaron.write.mended_rejects import inputs_of_rejects
@@ -174,6 +174,9 @@ def export(
         if done.log.first:
             done.log.write(folder.aside / REJECTS_FILE)
         folder.commit()
+    for entry in inputs:
+        if isinstance(entry, ByteInput) and entry.finished is not None:
+            entry.finished()
     return receipt
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections import Counter
 from dataclasses import dataclass
 
 Keys = tuple[str, ...]
@@ -31,13 +32,20 @@ class KeyLines:
 
 
 def key_lines(text: str) -> KeyLines:
-    """Return where the keys of a TOML text stand; keys in inline tables have the line they are in."""
+    """Return where the keys of a TOML text stand; keys in inline tables have the line they are in.
+
+    Tables of one name (`[[name]]`) have their number behind it, from 1.
+    """
     lines: dict[Keys, int] = {}
     header: Keys = ()
+    counts: Counter[Keys] = Counter()
     for number, statement in _statements(text):
         found = _HEADER.match(statement)
         if found and not _KEY.match(statement):
             header = _parts(found.group(1))
+            if statement.lstrip().startswith("[["):
+                counts[header] += 1
+                header = (*header, str(counts[header]))
             for count in range(1, len(header) + 1):
                 lines.setdefault(header[:count], number)
             lines[header] = min(lines[header], number)

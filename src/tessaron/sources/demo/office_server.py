@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import json
 import sys
+import time
 from collections import Counter
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from threading import Lock
 from urllib.parse import parse_qsl, urlsplit
 
-from tessaron.sources.demo.office import FEEDS, Question, reply
+from tessaron.sources.demo.office import FEEDS, Passes, Question, reply
 
 
 class OfficeServer(ThreadingHTTPServer):
@@ -25,6 +27,7 @@ class OfficeServer(ThreadingHTTPServer):
         super().__init__(("127.0.0.1", port), _Desk)
         self._asked: Counter[str] = Counter()
         self._lock = Lock()
+        self.passes = Passes()
 
     @property
     def url(self) -> str:
@@ -48,7 +51,21 @@ class _Desk(BaseHTTPRequestHandler):
     disable_nagle_algorithm = True
     server: OfficeServer
 
+    def do_POST(self) -> None:
+        data = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        try:
+            if "json" in self.headers.get("Content-Type", ""):
+                sent = {name: str(value) for name, value in json.loads(data).items()}
+            else:
+                sent = dict(parse_qsl(data.decode()))
+        except (ValueError, AttributeError):
+            sent = {}
+        self._answer(sent)
+
     def do_GET(self) -> None:
+        self._answer({})
+
+    def _answer(self, sent: dict[str, str]) -> None:
         parts = urlsplit(self.path)
         answer = reply(
             parts.path,
@@ -56,8 +73,12 @@ class _Desk(BaseHTTPRequestHandler):
                 dict(parse_qsl(parts.query)),
                 self.headers.get("Authorization", ""),
                 self.server.turn(self.path),
+                sent,
+                self.server.passes,
+                parts.path,
             ),
         )
+        time.sleep(answer.seconds)
         self.send_response(answer.status)
         self.send_header("Content-Type", answer.headers.get("Content-Type", "application/json"))
         self.send_header("Content-Length", str(len(answer.body)))
@@ -75,8 +96,8 @@ class _Desk(BaseHTTPRequestHandler):
 def write_feeds(folder: Path, url: str) -> list[Path]:
     """Write the feed files of an office at `url` into `folder`; return their paths."""
     paths = []
-    for name, text in FEEDS.items():
+    for name, (address, text) in FEEDS.items():
         path = folder / f"{name}.feed.toml"
-        path.write_text(f'url = "{url}/calls/{name}"\n{text}\n', "utf-8")
+        path.write_text(f'url = "{url}{address}"\n{text}', "utf-8")
         paths.append(path)
     return paths

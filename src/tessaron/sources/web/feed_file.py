@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from difflib import get_close_matches
 from pathlib import Path
 from typing import Any
@@ -15,10 +15,21 @@ from pydantic import BaseModel, ValidationError
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.toml_lines import key_lines
-from tessaron.sources.web.feed_model import FeedPart, Paging, SignIn
+from tessaron.sources.web.feed_checks import faults_of
+from tessaron.sources.web.feed_model import (
+    EachPart,
+    FeedPart,
+    MarkPart,
+    Moment,
+    Paging,
+    SignIn,
+    StepPart,
+)
 
-ENDING = ".feed.toml"
-_KEYS: dict[str, type[BaseModel]] = {"": FeedPart, "pages": Paging, "sign_in": SignIn}
+_KEYS: dict[str, type[BaseModel]] = {
+    "": FeedPart, "pages": Paging, "sign_in": SignIn, "before": StepPart, "each": EachPart, "mark": MarkPart,
+    "values": Moment,
+}  # fmt: skip
 _SECRET_HEADERS = ("authorization", "cookie", "key", "token", "secret", "password")
 _SECRET_PARAMETER = re.compile(r"(?i)(?:^|(?:access|auth|api)[_-]?)(?:token|key)$|(?:secret|password)$")
 
@@ -50,12 +61,14 @@ def feed_of(text: str, source: str = "feed") -> FeedPart:
         faults.append((lines.line_of(keys) or 0, f"{'.'.join(keys) or 'feed'}: {said}"))
 
     for keys in _secrets_in(data):
-        say(keys, "a secret goes under [sign_in], as env:NAME")
+        say(keys, "a secret goes under [sign_in] or [secrets], as env:NAME")
     try:
         part = FeedPart.model_validate(data)
+        for keys, said in faults_of(part):
+            say(keys, said)
     except ValidationError as error:
         for found in error.errors(include_url=False):
-            where = tuple(map(str, found["loc"]))
+            where = _keys_in(found["loc"], data)
             say(where, _message(found["msg"], where))
     if faults:
         shown = "; ".join(f"line {line}: {said}" if line else said for line, said in sorted(faults))
@@ -70,23 +83,55 @@ def feed_of_address(url: str) -> FeedPart:
         UsageError: When it is no address.
     """
     try:
-        return FeedPart(url=url)
+        # Braces stand for themselves here: there is nothing to be filled in.
+        return FeedPart(url=url.replace("{", "%7B").replace("}", "%7D"))
     except ValidationError as error:
         # Without the address: a secret may stand in it.
         raise UsageError(f"the address: {_message(error.errors()[0]['msg'], ('url',))}") from error
 
 
-def _secrets_in(data: dict[str, Any]) -> Iterator[tuple[str, ...]]:
-    """Yield the keys of what ought not to stand in a feed file."""
-    headers, parameters, url = (data.get(name) for name in ("headers", "parameters", "url"))
-    for name in headers if isinstance(headers, dict) else ():
-        if any(word in name.lower() for word in _SECRET_HEADERS):
-            yield "headers", name
-    for name in parameters if isinstance(parameters, dict) else ():
-        if _SECRET_PARAMETER.search(name):
-            yield "parameters", name
+def _keys_in(location: Iterable[object], data: object) -> tuple[str, ...]:
+    """Return the keys of a location, without what pydantic adds for the kinds of a choice."""
+    keys: list[str] = []
+    at, parts = data, list(location)
+    for place, part in enumerate(parts):
+        members = dict(enumerate(at)) if isinstance(at, list) else at
+        if isinstance(members, dict) and part in members:
+            at = members[part]
+        elif place < len(parts) - 1 or not isinstance(at, dict) or part == "[key]":
+            continue
+        keys.append(str(part + 1) if isinstance(part, int) else str(part))
+    return tuple(keys)
+
+
+def _secrets_in(data: dict[str, Any], above: tuple[str, ...] = ()) -> Iterator[tuple[str, ...]]:
+    """Yield the keys of what ought not to stand in a feed file, of a request and of those in it."""
+    for name in _members(data, "headers"):
+        if any(word in name.lower() for word in _SECRET_HEADERS) and not _is_filled(data["headers"][name]):
+            yield *above, "headers", name
+    for kind in ("parameters", "form", "body"):
+        for name in _members(data, kind):
+            if _SECRET_PARAMETER.search(name) and not _is_filled(data[kind][name]):
+                yield *above, kind, name
+    url = data.get("url")
     if isinstance(url, str) and _has_secret(url):
-        yield ("url",)
+        yield *above, "url"
+    each, before = data.get("each"), data.get("before")
+    if isinstance(each, dict):
+        yield from _secrets_in(each, (*above, "each"))
+    for number, step in enumerate(before if isinstance(before, list) else ()):
+        if isinstance(step, dict):
+            yield from _secrets_in(step, (*above, "before", str(number + 1)))
+
+
+def _members(data: dict[str, Any], key: str) -> list[str]:
+    found = data.get(key)
+    return list(found) if isinstance(found, dict) else []
+
+
+def _is_filled(value: object) -> bool:
+    """Say whether a text has a name in braces, and beside it at most a word such as Bearer."""
+    return isinstance(value, str) and bool(re.fullmatch(r"(?:[A-Za-z]{1,12} )?\{\+?[a-z][a-z0-9_]*\}", value))
 
 
 def _has_secret(url: str) -> bool:
@@ -95,8 +140,8 @@ def _has_secret(url: str) -> bool:
         parts = urlsplit(url)
     except ValueError:
         return False
-    names = [name for name, _ in parse_qsl(parts.query)]
-    return parts.password is not None or any(map(_SECRET_PARAMETER.search, names))
+    given = [name for name, value in parse_qsl(parts.query) if not _is_filled(value)]
+    return parts.password is not None or any(map(_SECRET_PARAMETER.search, given))
 
 
 def _message(said: str, keys: tuple[str, ...]) -> str:

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
 
-from tessaron.sources.web.requests import Answer
-
-Asked = tuple[str, Mapping[str, str | int]]
-"""What is asked: an address and its parameters."""
-Ask = Callable[[str, Mapping[str, str | int]], Answer]
+from tessaron.sources.web.answers import Answer
+from tessaron.sources.web.session import Asked
 
 
 class Foreseen:
@@ -24,7 +21,9 @@ class Foreseen:
         at_once: So many requests at most are under way or wait to be taken.
     """
 
-    def __init__(self, ask: Ask, coming: Iterator[Asked], pool: ThreadPoolExecutor, at_once: int):
+    def __init__(
+        self, ask: Callable[[Asked], Answer], coming: Iterator[Asked], pool: ThreadPoolExecutor, at_once: int
+    ):
         self._ask, self._coming, self._pool, self._at_once = ask, coming, pool, at_once
         self._waiting: deque[tuple[Asked, Future[Answer]]] = deque()
 
@@ -39,7 +38,7 @@ class Foreseen:
             answer = self._waiting.popleft()[1].result()
             self._fill()
             return answer
-        return self._ask(*asked)
+        return self._ask(asked)
 
     def cancel(self) -> None:
         """Take back what was not begun."""
@@ -51,11 +50,11 @@ class Foreseen:
             asked = next(self._coming, None)
             if asked is None:
                 return
-            self._waiting.append((asked, self._pool.submit(self._ask, *asked)))
+            self._waiting.append((asked, self._pool.submit(self._ask, asked)))
 
 
 @contextmanager
-def foreseen(ask: Ask, coming: Iterator[Asked], at_once: int) -> Iterator[Foreseen]:
+def foreseen(ask: Callable[[Asked], Answer], coming: Iterator[Asked], at_once: int) -> Iterator[Foreseen]:
     """Yield what answers requests, the foreseen ones at once; nothing is under way after."""
     with ThreadPoolExecutor(at_once, "tessaron-pages") as pool:
         pages = Foreseen(ask, coming, pool, at_once)

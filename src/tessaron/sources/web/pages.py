@@ -3,28 +3,32 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from hashlib import blake2b
-from itertools import islice
 from urllib.parse import urlsplit
 
 from tessaron.core.base.errors import SourceError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, format_path, step_of_name
-from tessaron.core.cutting.separator import Separator
-from tessaron.core.kernel.contract import KernelOptions
-from tessaron.core.kernel.record_reader import RecordReader
-from tessaron.core.query.jsonpath import parse_path
+from tessaron.sources.web.answer_documents import JsonDocument, XmlDocument, all_of, document_of, first_of
+from tessaron.sources.web.answers import Answer, joined, told_of
+from tessaron.sources.web.details import Details
 from tessaron.sources.web.feed_model import FeedPart
-from tessaron.sources.web.foreseen import Asked, Foreseen, foreseen
-from tessaron.sources.web.requests import Answer, Asker, joined, shown, told_of
+from tessaron.sources.web.foreseen import Foreseen, foreseen
+from tessaron.sources.web.high_water import HighWater, Mark
+from tessaron.sources.web.kept_answers import KeptAnswers
+from tessaron.sources.web.requests import Asker
+from tessaron.sources.web.secret_values import shown
+from tessaron.sources.web.session import Asked
 
 _ROUND = (10, 20, 25, 30, 50, 100, 200, 250, 500, 1000)
 """So many records are a page, rather than all there are."""
-_SAYS_HOW = "a feed file says how pages follow"
+_SAYS_HOW = "[pages] in a feed file says how they follow"
 _FEW = 5
 """An object with more members beside an array of records is more than a word about these."""
 _BEGINS_JSON = (b"{", b"[")
+Document = JsonDocument | XmlDocument | None
 
 
 class Pages:
@@ -32,18 +36,26 @@ class Pages:
 
     Args:
         feed: What is asked.
+        kept: Where answers are kept, or come from; None for neither.
+        mark: How far the last run came; None for a first one.
 
     Attributes:
-        records: Where the records stand in each answer, as JSONPath; None where each answer is as it is.
+        records: Where the records stand in each answer, as JSONPath, or as XPath for XML; None where each
+            answer is as it is.
         said: What was found out by the first answer, in words.
+        is_complete: Whether all pages have been taken.
     """
 
-    def __init__(self, feed: FeedPart):
-        self._feed, self._asker = feed, Asker(feed)
-        self._first = self._asker.ask(feed.url, self._parameters(0, 0, None))
+    def __init__(self, feed: FeedPart, kept: KeptAnswers | None = None, mark: Mark | None = None):
+        self._feed, self._kept = feed, kept
+        self._asker = Asker(feed, kept, mark)
+        self._first = self._asker.ask(self._page(0, 0, None))
         document = _document_of(self._first)
         self.records = feed.records or self._elements() or _records_in(document)
-        self.said = "; ".join(self._doubts(document))
+        gone_on = "" if kept is None or not kept.is_live or not kept.count else _gone_on(kept)
+        self.said = "; ".join([*filter(None, (gone_on,)), *self._doubts(document)])
+        self._high = None if feed.mark is None else HighWater(feed.mark.path, mark)
+        self.is_complete = False
 
     @property
     def name(self) -> str:
@@ -53,22 +65,43 @@ class Pages:
     @property
     def title(self) -> str:
         """The word for the records: the last of the address."""
-        names = [part for part in urlsplit(self._feed.url).path.split("/") if part]
+        names = [part for part in urlsplit(self._feed.url).path.split("/") if part and "{" not in part]
         return names[-1].partition(".")[0] if names else "records"
 
+    @property
+    def mark(self) -> Mark | None:
+        """How far this run came; None where that is not asked for."""
+        return None if self._high is None else self._high.largest
+
     def __iter__(self) -> Iterator[bytes]:
-        """Yield the answers, each a document, in order.
+        """Yield the answers, each a document, in order; one of JSON ends with a line break."""
+        for pieces in self.documents():
+            head = next(pieces, b"")
+            yield head
+            yield from pieces
+            if head.lstrip()[:1] in _BEGINS_JSON:
+                yield b"\n"
+
+    def documents(self) -> Iterator[Iterator[bytes]]:
+        """Yield the pieces of each answer, in order.
 
         Raises:
             SourceError: When one fails, or there is no end to them.
         """
         coming = self._coming()
         with foreseen(self._asker.ask, coming, self._feed.pages.at_once) as pages:
-            yield from self._pages(pages)
+            if self._feed.each is None:
+                yield from self._pages(pages, None)
+            else:
+                with ThreadPoolExecutor(self._feed.each.at_once, "tessaron-details") as pool:
+                    yield from self._pages(pages, Details(self._feed.each, self._asker.ask, pool))
+        self.is_complete = True
+        if self._kept is not None:
+            self._kept.complete()
 
-    def _pages(self, pages: Foreseen) -> Iterator[bytes]:
+    def _pages(self, pages: Foreseen, details: Details | None) -> Iterator[Iterator[bytes]]:
         answer, count, taken = self._first, 1, 0
-        asked = {_key((self._feed.url, self._parameters(0, 0, None)))}
+        asked = {_key(self._page(0, 0, None))}
         before = b""
         while True:
             document = self._known(answer)
@@ -78,9 +111,15 @@ class Pages:
                     break
                 self._check_new(answer, before, count)
             before = blake2b(answer.head).digest()
-            yield from _pieces(answer)
+            # Before details change the document:
+            following = self._next(answer, document, count, taken + here)
+            total = first_of(document, self._feed.pages.total)
+            self._see(document)
+            if details is None or document is None:
+                yield _pieces(answer)
+            else:
+                yield iter((details.put_into(document, self.records),))
             taken += here
-            following = self._next(answer, document, count, taken)
             if following is None or _key(following) in asked:
                 break
             if count == self._feed.pages.most:
@@ -89,9 +128,8 @@ class Pages:
             asked.add(_key(following))
             answer = pages.answer(following)
             count += 1
-        total = _one(document, self._feed.pages.total)
-        if isinstance(total, int) and taken < total:
-            said = f"{taken:,} records came in {count:,} pages, the answers tell of {total:,}"
+        if (wanted := _whole(total)) is not None and taken < wanted:
+            said = f"{taken:,} records came in {count:,} pages, the answers tell of {wanted:,}"
             raise SourceError(f"{self.name}: {said}; do all pages follow?")
 
     def _coming(self) -> Iterator[Asked]:
@@ -99,28 +137,27 @@ class Pages:
         if not self._is_counted():
             return
         document = _document_of(self._first)
-        total, here = _one(document, self._feed.pages.total), self._count(document)
-        if isinstance(total, int) and here:
+        total, here = _whole(first_of(document, self._feed.pages.total)), self._count(document)
+        if total is not None and here:
             for count in range(1, min(-(-total // here), self._feed.pages.most)):
-                yield self._feed.url, self._parameters(count, count * here, None)
+                yield self._page(count, count * here, None)
 
-    def _known(self, answer: Answer) -> Parsed:
-        """Return an answer parsed, as far as it says which page follows.
+    def _known(self, answer: Answer) -> Document:
+        """Return an answer parsed, as far as it says which page follows, or is changed.
 
         Raises:
-            SourceError: When it is too long for a page, or no JSON document where it ought to be one.
+            SourceError: When it is too long for a page, or no document where it ought to be one.
         """
         pages = self._feed.pages
-        is_page = pages.kind != "links" or answer.following is not None
+        is_read = self._feed.each is not None or self._feed.mark is not None
+        is_page = is_read or pages.kind != "links" or answer.following is not None
         if is_page and answer.rest is not None:
             raise SourceError(f"{shown(answer.url)}: a page longer than 16 MiB; ask for smaller pages")
-        if pages.kind == "links" and pages.total is None:
+        if pages.kind == "links" and pages.total is None and not is_read:
             return None
         document = _document_of(answer)
         if document is None and is_page:
-            said = (
-                f"expected a JSON document, as pages follow by {pages.kind}; by Link headers others may too"
-            )
+            said = "expected a document of JSON or XML, as it is to be read for what it says"
             raise SourceError(f"{shown(answer.url)}: {said}")
         return document
 
@@ -128,6 +165,11 @@ class Pages:
         if blake2b(answer.head).digest() == before:
             said = f"page {count} is the same as the one before; does it know {self._feed.pages.parameter}?"
             raise SourceError(f"{self.name}: {said}")
+
+    def _see(self, document: Document) -> None:
+        """Take in how far the records of a page come."""
+        if self._high is not None and self._feed.mark is not None and document is not None:
+            self._high.see(all_of(document.each_record(self.records), self._feed.mark.path))
 
     def _elements(self) -> str | None:
         """Return where the records stand in answers that are arrays and follow each other."""
@@ -138,26 +180,34 @@ class Pages:
     def _is_counted(self) -> bool:
         return self._feed.pages.kind in ("number", "offset")
 
-    def _next(self, answer: Answer, document: Parsed, count: int, taken: int) -> Asked | None:
-        """Return what is asked for next: the address and its parameters; None at the end."""
+    def _next(self, answer: Answer, document: Document, count: int, taken: int) -> Asked | None:
+        """Return what is asked for next; None at the end."""
         pages = self._feed.pages
-        total = _one(document, pages.total)
-        if isinstance(total, int) and taken >= total:
+        total = _whole(first_of(document, pages.total))
+        if total is not None and taken >= total:
             return None
         if pages.kind == "links":
-            return (joined(answer.url, answer.following), {}) if answer.following else None
+            return self._at(joined(answer.url, answer.following)) if answer.following else None
         if self._is_counted():
-            return (self._feed.url, self._parameters(count, taken, None)) if taken else None
-        found = _one(document, pages.path)
+            return self._page(count, taken, None) if taken else None
+        found = first_of(document, pages.path)
         if found in (None, "", False):
             return None
         if pages.kind == "next":
-            return joined(answer.url, str(found)), {}
-        return self._feed.url, self._parameters(count, taken, str(found))
+            return self._at(joined(answer.url, str(found)))
+        return self._page(count, taken, str(found))
 
-    def _parameters(self, count: int, taken: int, cursor: str | None) -> dict[str, str | int]:
+    def _at(self, url: str) -> Asked:
+        """Return what is asked at an address that says all."""
+        return Asked(self._feed.model_copy(update={"parameters": {}}), url=url)
+
+    def _page(self, count: int, taken: int, cursor: str | None) -> Asked:
+        return Asked(self._feed, template=self._feed.url, parameters=self._parameters(count, taken, cursor))
+
+    def _parameters(self, count: int, taken: int, cursor: str | None) -> Mapping[str, str | int]:
+        """Return what a request has beside what the feed file says: where its page begins."""
         pages = self._feed.pages
-        found = dict(self._feed.parameters)
+        found: dict[str, str | int] = {}
         if pages.size is not None and pages.size_parameter is not None:
             found[pages.size_parameter] = pages.size
         if pages.parameter is None:
@@ -170,18 +220,16 @@ class Pages:
             found[pages.parameter] = cursor
         return found
 
-    def _count(self, document: Parsed) -> int:
+    def _count(self, document: Document) -> int:
         """Return how many records stand in an answer."""
-        if self.records is None:
-            return len(document) if isinstance(document, list) else int(document is not None)
-        return sum(1 for _ in parse_path(self.records).find(document))
+        return 0 if document is None else document.count(self.records)
 
-    def _doubts(self, document: Parsed) -> Iterator[str]:
+    def _doubts(self, document: Document) -> Iterator[str]:
         """Yield what makes one think that the first answer is a first page only, where no pages follow."""
         if self._feed.pages.kind != "links" or self._first.following:
             return
         here = self._count(document)
-        words = dict(_words_of(document))
+        words = dict(_words_of(document.value)) if isinstance(document, JsonDocument) else {}
         totals = [
             value for path, value in words.items() if "total" in path[-1].lower() and type(value) is int
         ]
@@ -196,20 +244,30 @@ class Pages:
             yield f"exactly {here} records: this looks like a first page; {_SAYS_HOW}"
 
 
+def _gone_on(kept: KeptAnswers) -> str:
+    answers = f"{kept.count:,} answers" if kept.count > 1 else "1 answer"
+    return f"goes on after a run that was broken off: {answers} kept in {kept.folder}"
+
+
+def _whole(value: Parsed) -> int | None:
+    """Return a number of records; None for what is none."""
+    if isinstance(value, str) and value.strip().isdecimal():
+        return int(value)
+    return value if type(value) is int else None
+
+
 def _pieces(answer: Answer) -> Iterator[bytes]:
-    """Yield an answer; one that is JSON ends with a line break."""
+    """Yield an answer."""
     yield answer.head
     if answer.rest is not None:
         with told_of(answer.url):
             yield from answer.rest
-    if answer.head.lstrip()[:1] in _BEGINS_JSON:
-        yield b"\n"
 
 
 def _key(asked: Asked) -> tuple[str, tuple[tuple[str, str], ...]]:
-    """Return what makes two requests the same."""
-    url, parameters = asked
-    return url, tuple(sorted((name, str(value)) for name, value in parameters.items()))
+    """Return what makes two pages the same."""
+    parameters = tuple(sorted((name, str(value)) for name, value in asked.parameters.items()))
+    return asked.url or asked.template, parameters
 
 
 def _words_of(document: Parsed) -> Iterator[tuple[tuple[str, ...], Parsed]]:
@@ -233,29 +291,18 @@ def _paging_for(path: str, value: str) -> str:
     return f'pages = {{ kind = "cursor", path = {where}, parameter = "…" }}'
 
 
-def _document_of(answer: Answer) -> Parsed:
-    """Return an answer as parsed JSON; None for what is not one document, or is too long for a page."""
-    if answer.rest is not None:
-        return None
-    reader = RecordReader(answer.head, Separator.NOTHING, False, KernelOptions())
-    records = list(islice(reader, 2))
-    return records[0].value if len(records) == 1 and not reader.faults else None
+def _document_of(answer: Answer) -> Document:
+    """Return an answer as a document; None for what is not one, or is too long for a page."""
+    return None if answer.rest is not None else document_of(answer.head)
 
 
-def _records_in(document: Parsed) -> str | None:
+def _records_in(document: Document) -> str | None:
     """Return where the records stand in an answer that has one array of objects beside a few other things."""
-    if not isinstance(document, dict):
+    if not isinstance(document, JsonDocument) or not isinstance(document.value, dict):
         return None
-    lists = [name for name, value in document.items() if isinstance(value, list)]
-    wide = [value for value in document.values() if isinstance(value, dict) and len(value) > _FEW]
-    if len(lists) != 1 or wide or not all(isinstance(each, dict) for each in document[lists[0]]):
+    members = document.value
+    lists = [name for name, value in members.items() if isinstance(value, list)]
+    wide = [value for value in members.values() if isinstance(value, dict) and len(value) > _FEW]
+    if len(lists) != 1 or wide or not all(isinstance(each, dict) for each in members[lists[0]]):
         return None
     return format_path((step_of_name(lists[0]), ELEMENT))
-
-
-def _one(document: Parsed, path: str | None) -> Parsed:
-    """Return the first of what a path matches."""
-    if path is None or document is None:
-        return None
-    found = next(iter(parse_path(path).find(document)), None)
-    return None if found is None else found.value

@@ -1,24 +1,34 @@
-"""One request after another: who asks, what to do when it fails, what is no answer."""
+"""One request after another: what to do when it fails, where it leads, who is told who asks."""
 
 from __future__ import annotations
 
-import base64
-import codecs
+import json
 import logging
-import os
-import re
-from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+import time
+from collections.abc import Mapping
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from email.utils import parsedate_to_datetime
-from pathlib import Path
-from typing import TYPE_CHECKING, Any
-from urllib.parse import unquote, urljoin, urlsplit
+from typing import TYPE_CHECKING, Any, cast
+from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 from weakref import finalize
 
 from tessaron.core.base.errors import SourceError, UsageError
-from tessaron.sources.web.feed_model import FeedPart, SignIn
+from tessaron.sources.web.answers import (
+    Answer,
+    NotSignedInError,
+    TryAgainError,
+    answer_of,
+    check_kind,
+    check_status,
+    host_of,
+    joined,
+)
+from tessaron.sources.web.feed_model import FeedPart
+from tessaron.sources.web.kept_answers import KeptAnswers
+from tessaron.sources.web.secret_values import MASK, Hidden, shown
+from tessaron.sources.web.session import Asked, Session
+from tessaron.sources.web.templates import filled, filled_address, filled_json, filled_xml
 
 if TYPE_CHECKING:
     import httpx
@@ -26,48 +36,36 @@ if TYPE_CHECKING:
 _MOST_HOPS = 5
 _LONGEST_WAIT = 300.0
 _LOOPBACK = ("localhost", "127.0.0.1", "::1")
-_AGAIN = frozenset((429, 500, 502, 503, 504))
-_HINTS = {
-    401: "sign in: [sign_in] in a feed file",
-    403: "it may not be read by who asks",
-    404: "check the address",
-}
-_FIRST_FAULT, _SEE_OTHER = 400, 303
-_PORTS = {"http": 80, "https": 443}
+_SEE_OTHER = 303
 _LOG = logging.getLogger("tessaron.web")
-_PAGE_BYTES, _PIECE_BYTES = 16 * 1024 * 1024, 64 * 1024
-"""A longer answer is no page: it is read on as a stream."""
-_TITLE = re.compile(rb"<title[^>]*>\s*([^<]{1,80})", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
-class Answer:
-    """What was answered.
+class Request:
+    """A request as it is sent.
 
     Attributes:
-        url: Where it came from in the end.
-        head: The answer, or its first part.
-        rest: What is left of a long one; None where the head is all.
-        following: The next page that a Link header names (RFC 8288).
+        url: Its address, parameters included.
+        method: GET or POST.
+        headers: Those of the feed file.
+        content: What it sends.
+        signature: Headers that say who asks.
+        has_secret: Whether a secret stands in what it sends.
     """
 
     url: str
-    head: bytes
-    rest: Iterator[bytes] | None
-    following: str | None
+    method: str
+    headers: Mapping[str, str]
+    content: bytes | None
+    signature: Mapping[str, str]
+    has_secret: bool
 
-
-class TryAgainError(Exception):
-    """A request that failed in a way that may pass.
-
-    Attributes:
-        said: What happened.
-        wait: Seconds that the server asks to wait; None where it does not say.
-    """
-
-    def __init__(self, said: str, wait: float | None = None):
-        super().__init__(said)
-        self.said, self.wait = said, wait
+    def key(self, hidden: Hidden) -> str:
+        """Return what makes two requests the same, without secrets."""
+        content = "" if self.content is None else self.content.decode("utf-8", "replace")
+        key = hidden.masked(f"{self.method} {self.url} {content}".rstrip())
+        # What stands for a secret where none is known is quoted like one.
+        return key.replace(quote(MASK, ""), MASK)
 
 
 class Asker:
@@ -75,31 +73,77 @@ class Asker:
 
     Args:
         feed: The feed.
+        kept: Where answers are kept, or come from; None for neither.
+        mark: How far the last run came; None for a first one.
 
     Raises:
         UsageError: When a secret is not there, or would go over the net in the open.
     """
 
-    def __init__(self, feed: FeedPart):
-        self._feed = feed
-        self._headers, self._parameters = _signed(feed.sign_in)
-        parts = urlsplit(feed.url)
-        self._host = _host_of(feed.url)
-        is_signed = feed.sign_in is not None or parts.password is not None
-        if feed.sign_in is None and parts.password is not None:
-            # So that pages which are named without it are signed, too.
-            self._headers = _basic(unquote(parts.username or ""), unquote(parts.password))
-        if parts.scheme == "http" and is_signed and parts.hostname not in _LOOPBACK:
-            raise UsageError(f"{shown(feed.url)}: a secret is only sent over https")
+    def __init__(self, feed: FeedPart, kept: KeptAnswers | None = None, mark: str | int | None = None):
+        self._feed, self._kept = feed, kept
+        self._host = host_of(feed.url)
+        is_live = kept is None or kept.is_live
+        known = {} if kept is None else kept.values
+        self._session = Session(feed, known, mark, datetime.now(UTC), is_live)
+        if kept is not None:
+            kept.begin(self._session.plain)
+        self._check_open()
         self._client = _client(feed.seconds)
         finalize(self, self._client.close)
+        self._before: list[tuple[str, Answer]] = []
+        self._session.start(self._ask_before)
+        if kept is not None and is_live:
+            # By now all is known to be secret that is.
+            for key, answer in self._before:
+                kept.keep(key, answer, self._session.hidden)
 
-    def ask(self, url: str, parameters: Mapping[str, str | int]) -> Answer:
+    @property
+    def mark(self) -> str | int | None:
+        """How far the last run came, as it was filled in."""
+        return self._session.plain.get("mark")
+
+    def ask(self, asked: Asked) -> Answer:
         """Return an answer, as much of it read as a page may be long.
 
         Raises:
             SourceError: When there is none, or it is not what was asked for.
         """
+        request = self._request(asked)
+        key = request.key(self._session.hidden)
+        if self._kept is not None and (answer := self._kept.answer(key)) is not None:
+            return answer
+        answer = self._live(asked, request)
+        check_kind(answer.head, request.url)
+        return answer if self._kept is None else self._kept.keep(key, answer, self._session.hidden)
+
+    def _ask_before(self, asked: Asked) -> Answer:
+        """Return the answer to what is asked before; a run that goes on asks once more, for its secrets."""
+        request = self._request(asked)
+        key = request.key(self._session.hidden)
+        if self._kept is not None and not self._kept.is_live:
+            return cast("Answer", self._kept.answer(key))
+        answer = self._tried(asked, request)
+        check_kind(answer.head, request.url)
+        self._before.append((key, answer))
+        return answer
+
+    def _live(self, asked: Asked, request: Request) -> Answer:
+        seen = self._session.generation
+        is_signed = asked.is_signed and self._session.is_renewable
+        if is_signed and self._session.is_expired():
+            self._session.renew(seen, self._ask_before)
+            seen, request = self._session.generation, self._request(asked)
+        try:
+            return self._tried(asked, request)
+        except NotSignedInError:
+            if not is_signed:
+                raise
+        _LOG.info("%s: not signed in any more; once again", shown(request.url))
+        self._session.renew(seen, self._ask_before)
+        return self._tried(asked, self._request(asked))
+
+    def _tried(self, asked: Asked, request: Request) -> Answer:
         from tenacity import Retrying, retry_if_exception_type, stop_after_attempt
 
         attempts = Retrying(
@@ -109,11 +153,10 @@ class Asker:
             reraise=True,
         )
         try:
-            answer: Answer = attempts(self._once, url, parameters)
+            answer: Answer = attempts(self._once, request, asked.is_signed)
         except TryAgainError as error:
             said = f"{error.said}, {self._feed.attempts} times; try later"
-            raise SourceError(f"{shown(url)}: {said}") from error
-        _check_kind(answer.head, url)
+            raise SourceError(f"{shown(request.url)}: {said}") from error
         return answer
 
     def _wait(self, state: Any) -> float:
@@ -124,48 +167,139 @@ class Asker:
         if wait is None:
             wait = wait_random_exponential(multiplier=0.5, max=60)(state)
         wait = min(float(wait), _LONGEST_WAIT)
-        _LOG.warning("%s: %s; trying again in %.1f s", shown(self._feed.url), error.said, wait)
+        _LOG.warning("%s: %s; trying again in %.1f s", shown(state.args[0].url), error.said, wait)
         return wait
 
-    def _once(self, url: str, parameters: Mapping[str, str | int]) -> Answer:
+    def _once(self, request: Request, is_signed: bool) -> Answer:
         import httpx
 
+        began = time.monotonic()
         try:
-            response = self._followed(url, parameters)
-            pieces = response.iter_bytes(_PIECE_BYTES)
-            head, is_whole = bytearray(), False
-            while len(head) < _PAGE_BYTES and not is_whole:
-                piece = next(pieces, None)
-                head += piece or b""
-                is_whole = piece is None
+            response = self._followed(request, is_signed)
+            answer = answer_of(response)
         except (httpx.TimeoutException, httpx.NetworkError, httpx.RemoteProtocolError) as error:
             raise TryAgainError(f"no whole answer ({type(error).__name__})") from error
         except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise SourceError(f"{shown(url)}: {error}") from error
-        following = response.links.get("next", {}).get("url")
-        whole = _unmarked(bytes(head)) if is_whole else bytes(head)
-        return Answer(str(response.url), whole, None if is_whole else pieces, following)
+            said = self._session.hidden.masked(str(error))
+            raise SourceError(f"{shown(request.url)}: {said}") from error
+        self._tell(request, f"{response.status_code}, {len(answer.head):,} bytes", began)
+        return answer
 
-    def _followed(self, url: str, parameters: Mapping[str, str | int]) -> Any:
-        """Return the response at an address, or where that leads."""
-        method, body = self._feed.method, self._feed.body
+    def _followed(self, request: Request, is_signed: bool) -> httpx.Response:
+        """Return the response to a request, from where that leads."""
+        url, method, content = request.url, request.method, request.content
+        began = time.monotonic()
         for _ in range(_MOST_HOPS):
+            is_home = host_of(url) == host_of(request.url)
             # Where it leads elsewhere nobody is told who asks.
-            is_home = _host_of(url) == self._host
-            headers = {**self._feed.headers, **(self._headers if is_home else {})}
-            given = {**parameters, **(self._parameters if is_home else {})}
-            request = self._client.build_request(method, url, headers=headers, json=body)
-            if given:
-                request.url = request.url.copy_merge_params(given)
-            response = self._client.send(request, stream=True)
+            headers = {**request.headers, **request.signature} if is_home else {}
+            if not is_home and content is not None and request.has_secret:
+                said = "leads to another host, where a secret in the body is not sent"
+                raise SourceError(f"{shown(request.url)}: {said}")
+            response = self._client.send(
+                self._client.build_request(method, url, headers=headers, content=content), stream=True
+            )
             if not response.is_redirect:
-                _check_status(response, url)
+                if response.is_error:
+                    self._tell(request, f"{response.status_code} {response.reason_phrase}", began)
+                check_status(response, url, is_signed and bool(request.signature))
                 return response
             response.close()
             if response.status_code == _SEE_OTHER:
-                method, body = "GET", None
-            url, parameters = joined(url, response.headers["location"]), {}
-        raise SourceError(f"{shown(url)}: leads elsewhere more than {_MOST_HOPS} times")
+                method, content = "GET", None
+            url = joined(url, response.headers["location"])
+            _LOG.info("%s leads to %s", shown(request.url), shown(url))
+        raise SourceError(f"{shown(request.url)}: leads elsewhere more than {_MOST_HOPS} times")
+
+    def _tell(self, request: Request, what: str, began: float) -> None:
+        _LOG.info("%s -> %s, %.2f s", request.key(self._session.hidden), what, time.monotonic() - began)
+
+    def _request(self, asked: Asked) -> Request:
+        """Return what is sent for what is asked, as far as is known now."""
+        part = asked.part
+        values = {} if asked.is_filled else dict(self._session.values)
+        if asked.each is not None:
+            values["each"] = asked.each
+        url = _without_user(asked.url or joined(self._feed.url, filled_address(asked.template, values)))
+        if urlsplit(url).scheme not in ("http", "https"):
+            raise SourceError(f"expected an address of http or https, got {shown(url)}")
+        headers = {name: filled(text, values) for name, text in part.headers.items()}
+        signature, more = self._session.signature if self._is_told(asked, url) else ({}, {})
+        in_address = {**asked.parameters} if self._in_address(asked) else {}
+        parameters = {
+            name: filled(value, values) if isinstance(value, str) else value
+            for name, value in part.parameters.items()
+        }
+        url = _with_parameters(url, {**parameters, **in_address, **more})
+        content, kind = _content_of(asked, values, {} if self._in_address(asked) else asked.parameters)
+        if kind and "content-type" not in map(str.lower, headers):
+            headers["Content-Type"] = kind
+        texts = [url, *headers.values(), (content or b"").decode("utf-8", "replace")]
+        if any(self._session.hidden.masked(text) != text for text in texts):
+            self._check_encrypted(url)
+        has_secret = content is not None and self._session.hidden.masked(texts[-1]) != texts[-1]
+        return Request(url, part.method, headers, content, signature, has_secret)
+
+    def _is_told(self, asked: Asked, url: str) -> bool:
+        """Say whether a host is told who asks: only that of the feed is."""
+        return asked.is_signed and host_of(url) == self._host
+
+    def _in_address(self, asked: Asked) -> bool:
+        return self._feed.pages.within == "address" or asked.part is not self._feed
+
+    def _check_open(self) -> None:
+        parts = urlsplit(self._feed.url)
+        if self._feed.sign_in is not None or parts.password is not None:
+            self._check_encrypted(self._feed.url)
+
+    def _check_encrypted(self, url: str) -> None:
+        """Refuse to send a secret in the open.
+
+        Raises:
+            UsageError: When one would be.
+        """
+        sign_in = self._feed.sign_in
+        parts = urlsplit(url)
+        may_be_open = sign_in is not None and sign_in.over_http
+        if parts.scheme == "http" and parts.hostname not in _LOOPBACK and not may_be_open:
+            raise UsageError(f"{shown(url)}: a secret is only sent over https")
+
+
+def _without_user(url: str) -> str:
+    """Return an address without the password in it: that is sent as a header, to the host of the feed."""
+    parts = urlsplit(url)
+    return url if parts.password is None else parts._replace(netloc=parts.netloc.rpartition("@")[2]).geturl()
+
+
+def _with_parameters(url: str, parameters: Mapping[str, str | int]) -> str:
+    """Return an address with parameters, which stand for those of their names that it has."""
+    if not parameters:
+        return url
+    parts = urlsplit(url)
+    given = [(name, value) for name, value in parse_qsl(parts.query, True) if name not in parameters]
+    query = urlencode([*given, *((name, str(value)) for name, value in parameters.items())])
+    return parts._replace(query=query).geturl()
+
+
+def _content_of(
+    asked: Asked, values: Mapping[str, str | int], more: Mapping[str, str | int]
+) -> tuple[bytes | None, str]:
+    """Return what a request sends, and what kind that is."""
+    part = asked.part
+    if part.form or (more and part.xml is None and part.body is None):
+        form = {
+            name: filled(value, values) if isinstance(value, str) else value
+            for name, value in part.form.items()
+        }
+        return urlencode({**form, **more}).encode(), "application/x-www-form-urlencoded"
+    if part.xml is not None:
+        return filled_xml(part.xml, values).encode(), "application/xml; charset=utf-8"
+    if part.body is None:
+        return None, ""
+    body = filled_json(part.body, values)
+    if more and isinstance(body, dict):
+        body = {**body, **more}
+    return json.dumps(body, ensure_ascii=False).encode("utf-8", "surrogatepass"), "application/json"
 
 
 def _client(seconds: float) -> httpx.Client:
@@ -174,117 +308,9 @@ def _client(seconds: float) -> httpx.Client:
         import tenacity  # noqa: F401
     except ImportError as error:
         raise UsageError("the web needs httpx and tenacity: pip install 'tessaron[web]'") from error
-    return httpx.Client(timeout=seconds)
+    has_http2 = False
+    with suppress(ImportError):
+        import h2  # noqa: F401
 
-
-def _unmarked(data: bytes) -> bytes:
-    """Return an answer without its byte order mark, which is none in the midst of others."""
-    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
-        return data.decode("utf-16", "surrogatepass").encode("utf-8", "surrogatepass")
-    return data.removeprefix(codecs.BOM_UTF8)
-
-
-@contextmanager
-def told_of(url: str) -> Iterator[None]:
-    """Say of an answer that breaks off where it is from."""
-    import httpx
-
-    try:
-        yield
-    except httpx.HTTPError as error:
-        raise SourceError(
-            f"{shown(url)}: the answer broke off ({type(error).__name__}); try again"
-        ) from error
-
-
-def joined(url: str, following: str) -> str:
-    """Return where an answer leads.
-
-    Raises:
-        SourceError: When that is no address.
-    """
-    try:
-        found = urljoin(url, following)
-        _host_of(found)
-    except ValueError as error:
-        raise SourceError(f"{shown(url)}: leads to what is no address: {error}") from error
-    return found
-
-
-def shown(url: str) -> str:
-    """Return an address without what could be secret: user, password and parameters."""
-    parts = urlsplit(url)
-    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
-
-
-def _signed(sign_in: SignIn | None) -> tuple[dict[str, str], dict[str, str]]:
-    """Return the headers and parameters that say who asks."""
-    if sign_in is None:
-        return {}, {}
-    secret = secret_of(sign_in.secret)
-    if sign_in.kind == "bearer":
-        return {"Authorization": f"Bearer {secret}"}, {}
-    if sign_in.kind == "basic":
-        return _basic(str(sign_in.user), secret), {}
-    name = str(sign_in.name)
-    return ({name: secret}, {}) if sign_in.kind == "header" else ({}, {name: secret})
-
-
-def _basic(user: str, secret: str) -> dict[str, str]:
-    pair = base64.b64encode(f"{user}:{secret}".encode()).decode()
-    return {"Authorization": f"Basic {pair}"}
-
-
-def _host_of(url: str) -> tuple[str, str | None, int | None]:
-    """Return what has to be the same for a secret to be sent."""
-    parts = urlsplit(url)
-    return parts.scheme, parts.hostname, parts.port or _PORTS.get(parts.scheme)
-
-
-def secret_of(reference: str) -> str:
-    """Return the secret that stands at `env:NAME` or `file:PATH`.
-
-    Raises:
-        UsageError: When it is not there.
-    """
-    kind, _, where = reference.partition(":")
-    if kind == "env":
-        if where not in os.environ:
-            raise UsageError(f"the environment variable {where} is not set; it is to hold the secret")
-        return os.environ[where]
-    try:
-        return Path(where).read_text("utf-8").strip()
-    except OSError as error:
-        raise UsageError(f"{where}: cannot be read, and is to hold the secret: {error.strerror}") from error
-
-
-def _check_status(response: Any, url: str) -> None:
-    status = response.status_code
-    if status < _FIRST_FAULT:
-        return
-    response.close()
-    if status in _AGAIN:
-        wait = _asked_wait(response.headers.get("retry-after"))
-        raise TryAgainError(f"{status} {response.reason_phrase}", wait)
-    hint = f"; {_HINTS[status]}" if status in _HINTS else ""
-    raise SourceError(f"{shown(url)}: {status} {response.reason_phrase}{hint}")
-
-
-def _asked_wait(text: str | None) -> float | None:
-    """Return the seconds of a Retry-After header (RFC 9110, section 10.2.3)."""
-    if text is None:
-        return None
-    if text.strip().isdigit():
-        return float(text)
-    try:
-        return max(0.0, (parsedate_to_datetime(text) - datetime.now(UTC)).total_seconds())
-    except (ValueError, TypeError):
-        return None
-
-
-def _check_kind(head: bytes, url: str) -> None:
-    if head[:1024].lstrip().lower().startswith((b"<!doctype html", b"<html")):
-        found = _TITLE.search(head[:65536])
-        title = f' ("{found.group(1).decode("utf-8", "replace").strip()}")' if found else ""
-        said = f"a page of HTML{title} in the place of JSON or XML; is the address right, are you signed in?"
-        raise SourceError(f"{shown(url)}: {said}")
+        has_http2 = True
+    return httpx.Client(timeout=seconds, http2=has_http2)
