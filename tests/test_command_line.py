@@ -11,6 +11,7 @@ import tessaron
 from tests.harness import FolderTest, command, quick_command
 
 COMMANDS = [
+    "fetch",
     "survey",
     "find",
     "values",

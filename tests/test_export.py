@@ -137,7 +137,7 @@ class ExportTest(FolderTest):
         )
         self.write("out/holiday.txt", "mine")
         refused = self.export(source, "-o", target, "--replace")
-        self.assertIn(b"also holds what no export wrote: holiday.txt", refused.stderr)
+        self.assertIn(b"also holds other files: holiday.txt", refused.stderr)
         self.assertTrue((target / "holiday.txt").exists())
 
 

@@ -101,7 +101,7 @@ class TargetFolder:
         foreign = sorted(names - self._files_of(self.target))
         if foreign:
             raise TargetError(
-                f"{self.target}: will not be replaced, as it also holds what was not written so: "
+                f"{self.target}: will not be replaced, as it also holds other files: "
                 f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}; move that away first"
             )
 

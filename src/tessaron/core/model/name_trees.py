@@ -15,7 +15,7 @@ import numpy as np
 
 from tessaron.core.base.digests import digest_texts
 from tessaron.core.base.kinds import Kind
-from tessaron.core.base.paths import ELEMENT, ENTRY, Path, format_path
+from tessaron.core.base.paths import ELEMENT, ENTRY, Origin, Path, format_path
 from tessaron.core.base.text_lane import Bools, Int32s, Int64s, TextLane
 from tessaron.core.model.recurring_names import pairs_met
 from tessaron.core.shape.dictionaries import (
@@ -175,9 +175,10 @@ class TreeWork:
     def _is_wrapper(self, path: Path) -> bool:
         """Say whether what stands at a path only ever holds one name, so that this is no data."""
         node = self.record.find(path)
-        return (
-            node is not None and not node.is_dictionary and len(node.children) == 1 and bool(node.members())
-        )
+        if node is None or node.is_dictionary or not node.members():
+            return False
+        # What is known of the records besides is no name.
+        return sum(not isinstance(step, Origin) for step in node.children) == 1
 
     def _places(self, view: TapeView, roots: Bools) -> list[tuple[Path, Int64s]]:
         """Return the places of some objects, each with which stand there; nothing of too many places."""
