@@ -5,7 +5,7 @@ import os
 from setuptools import Extension, setup
 
 _TAPE_HEADERS = ("_tape", "_readings", "_learning", "_emission", "_row_order", "_columns", "_digests")
-_XML_HEADERS = ("_tape", "_fastxml", "_xml_names", "_xml_order")
+_XML_HEADERS = ("_tape", "_fastxml", "_xml_names", "_xml_order", "_cells")
 
 _KERNELS = {"_fastjson": _XML_HEADERS, "_passes": _TAPE_HEADERS, "_csv": ("_tape",)}
 """What is compiled, with the headers that each is made of."""

@@ -75,3 +75,24 @@ def _element(chance: random.Random, texts: tuple[str, ...], depth: int) -> str:
         content += [_element(chance, texts, depth - 1), chance.choice(texts)]
     inside = "".join(content)
     return f"<{name}{written}>{inside}</{name}>" if inside or chance.random() < 0.5 else f"<{name}{written}/>"
+
+
+def xml_document(chance: random.Random, depth: int = 3) -> str:
+    """Return a small document with attributes, mixed content, comments, nils and two namespaces."""
+    spaces = 'xmlns:x="u:x" xmlns:y="u:y" xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"'
+    return f"<r {spaces}>{_part(chance, depth)}{_part(chance, depth - 1)}</r>"
+
+
+def _part(chance: random.Random, depth: int) -> str:
+    name = chance.choice(("", "", "x:", "y:")) + chance.choice("abcd")
+    attributes = "".join(
+        f' {each}="{chance.choice(("1", "t", "&amp;", ""))}"'
+        for each in chance.sample(("p", "q", "x:p"), chance.randint(0, 2))
+    )
+    attributes += ' xsi:nil="true"' if chance.random() < 0.05 else ""
+    inner = "".join(
+        chance.choice(("", " ", "tx", "7", "<!--c-->", "<?pi?>"))
+        + (_part(chance, depth - 1) if depth and chance.random() < 0.7 else "")
+        for _ in range(chance.randint(0, 4))
+    )
+    return f"<{name}{attributes}>{inner}</{name}>"

@@ -5,9 +5,11 @@ import gzip
 import json
 import lzma
 import unittest
+from pathlib import Path
 from typing import ClassVar
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 import tessaron
 from tests.harness import FolderTest, command
@@ -85,6 +87,86 @@ class BytesTest(FolderTest):
             self.assertEqual(table.column("origin_file").to_pylist(), [str(first)] * 2 + [str(second)] * 2)
             self.assertEqual(table.column("origin_record").to_pylist(), [1, 2, 1, 2])
             self.assertEqual(table.column("origin_line").to_pylist(), [1, 3, 2, 5])
+
+
+class SeveralFilesTest(FolderTest):
+    STAY: ClassVar = {"berth": "N1"}
+
+    def tables(self, documents, **options):
+        for number, document in enumerate(documents):
+            text = document if isinstance(document, (bytes, str)) else json.dumps(document)
+            self.write(f"feed/{number}.json", text)
+        return {
+            name: table.num_rows for name, table in tessaron.shred(self.folder / "feed", **options).items()
+        }
+
+    def test_files_agree_where_their_records_stand(self):
+        stay = self.STAY
+        pages = [
+            {"page": 1, "calls": [stay] * 3},
+            {"page": 2, "calls": [stay]},
+            {"page": 3, "calls": []},
+            {"page": 4},
+        ]
+        cases = (
+            ("pages, one with one record, one with none, one without", pages, {"calls_documents": 4, "calls": 4}),
+            ("documents, some of which look like pages", [{"call": 1, "stays": [stay] * 2}, {"call": 2, "stays": [stay], "tugs": [stay]}, {"call": 3}], {"feed": 3, "feed_stays": 3, "feed_tugs": 1}),
+            ("pages of two kinds", [{"calls": [stay] * 2}, {"visits": [stay] * 2}], {"feed": 2, "feed_calls": 2, "feed_visits": 2}),
+            ("arrays among pages", [pages[0], [stay] * 2], {"feed": 3, "feed_calls": 3}),
+        )  # fmt: skip
+        for name, documents, expected in cases:
+            with self.subTest(name):
+                self.setUp()
+                self.assertEqual(self.tables(documents), expected)
+                out = self.folder / "out"
+                tessaron.export(self.folder / "feed", out)
+                self.assertTrue(tessaron.verify(out).passed)
+
+    def test_many_small_files_are_as_if_read_one_by_one(self):
+        documents = [{"call": number, "stays": [self.STAY] * (number % 3)} for number in range(40)]
+        odd = {
+            7: '{"call": 7, "call": 8}', 9: '{"call": 9', 11: b"\xef\xbb\xbf" + b'{"call": 11}', 13: '{"call": 13}\n{"call": 14}',
+            15: '{\n "call": 15\n}\n', 17: " [1]", 19: '{"call": "\xff"}'.encode("latin-1"), 21: "",
+        }  # fmt: skip
+        for number, text in odd.items():
+            documents[number] = text
+        found = []
+        for chunk_bytes in (6_000_000, 64):
+            for more in ({}, {"key": ["call"]}):
+                target = self.folder / "out"
+                receipt = (
+                    tessaron.export(
+                        self.folder / "feed",
+                        target,
+                        replace=True,
+                        origin=True,
+                        chunk_bytes=chunk_bytes,
+                        **more,
+                    )
+                    if found
+                    else None
+                )
+                if receipt is None:
+                    self.tables(documents)
+                    receipt = tessaron.export(
+                        self.folder / "feed",
+                        target,
+                        replace=True,
+                        origin=True,
+                        chunk_bytes=chunk_bytes,
+                        **more,
+                    )
+                table = pq.read_table(target / "feed.parquet").to_pylist()
+                sources = [
+                    (Path(each.name).name, each.bytes, each.records, each.rejected)
+                    for each in receipt.sources
+                ]
+                found.append((table, sources, (target / "rejects.ndjson").read_text("utf-8")))
+        self.assertEqual(found[1:], found[:-1])
+        row = next(row for row in found[0][0] if row["call"] == 15)
+        self.assertEqual(
+            (Path(row["origin_file"]).name, row["origin_record"], row["origin_line"]), ("15.json", 1, 1)
+        )
 
 
 class EnvelopeTest(unittest.TestCase):

@@ -13,10 +13,18 @@ from pathlib import Path
 
 import pyarrow as pa
 import pyarrow.parquet as pq
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import tessaron
+from tessaron import TableFile
+from tessaron.core.base.text_lane import TextLane
+from tessaron.core.kernel.xml_values import parse_xml
+from tessaron.core.lines.document_cells import Cell, sort_of, sorts_of
+from tessaron.core.lines.xml_cells import XmlCells
 from tessaron.core.types.arrow_texts import json_texts
 from tests.harness import FolderTest, quick_command
+from tests.random_markup import xml_document
 
 DAY = datetime.datetime(2026, 1, 2, 3, 4, 5, 600)
 TEXTS = (
@@ -76,7 +84,86 @@ class TextsTest(unittest.TestCase):
                         json.loads(text)
 
 
+# texts of cells, and what they are
+CELLS = (
+    ("", 0), (" \n\t", 0), ('{"a":[1,"]"]}', 1), (" [1] ", 1), ('"x"', 1), ("12", 1), ("null", 1), ('{"a":\n1}', 2), ('{"a":1}\r\n', 2), (" <a/>", 3),
+    ('{"a":1},{"b":2}', 4), ('{"a":1}{}', 4), ("1,2", 4), ('"a":1', 4), ("1 2", 4), ("]", 4), ("}{", 4), ('{"a":"', 4), ('{"a":"\\"}', 4), ('{"a":"\n"}', 4), ('"a"b', 4), ("[[]", 4),
+)  # fmt: skip
+
+
+class CellsTest(unittest.TestCase):
+    def test_what_cells_hold(self):
+        texts = [text for text, _ in CELLS]
+        self.assertEqual([int(sort_of(text.encode())) for text in texts], [sort for _, sort in CELLS])
+        self.assertEqual(sorts_of(TextLane.of(texts)).tolist(), [sort for _, sort in CELLS])
+
+    @settings(max_examples=300, deadline=None)
+    @given(st.lists(st.text('{}[],:"\\ \n\r\t1a<', max_size=8), max_size=20))
+    def test_both_readers_say_the_same(self, texts):
+        self.assertEqual(sorts_of(TextLane.of(texts)).tolist(), [sort_of(text.encode()) for text in texts])
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.recursive(st.none() | st.integers() | st.text(max_size=3), lambda each: st.lists(each, max_size=3) | st.dictionaries(st.text(max_size=2), each, max_size=3), max_leaves=8), st.booleans())  # fmt: skip
+    def test_every_document_is_whole(self, value, pretty):
+        text = json.dumps(value, indent=1 if pretty else None)
+        self.assertIn(sort_of(text.encode()), (Cell.WHOLE, Cell.IN_LINES))
+
+    @settings(max_examples=200, deadline=None)
+    @given(st.randoms(use_true_random=False))
+    def test_xml_is_written_as_it_is_parsed(self, chance):
+        document = xml_document(chance)
+        self.assertEqual(json.loads(XmlCells().as_json(document)), parse_xml(document))
+
+
 class TabularFilesTest(FolderTest):
+    XML = (
+        ("1", '<m no="007" teu="2"><item>steel</item><item>salt</item><ok>true</ok><w>1.50</w></m>'), ("2", None),
+        ("3", '<m no="12" teu="4"><item>wool</item></m>'), ("4", '<m no="13"><item>'),
+    )  # fmt: skip
+
+    def test_columns_of_xml(self):
+        rows = [{"id": number, "doc": text} for number, text in self.XML]
+        path = self.folder / "inbox.parquet"
+        pq.write_table(pa.Table.from_pylist(rows), path)
+        for source in (TableFile(path, ["doc"]), TableFile(self.write("inbox.csv", as_csv(rows)), ["doc"])):
+            with self.subTest(source):
+                target = self.folder / "out"
+                receipt = tessaron.export(source, target, replace=True)
+                self.assertEqual((receipt.records, receipt.rejected), (3, 1))
+                self.assertIn(
+                    "1 of 4 rows have no document in doc", " ".join(note.text for note in receipt.notes)
+                )
+                self.assertIn("expected XML: Premature end", (target / "rejects.ndjson").read_text("utf-8"))
+                self.assertTrue(tessaron.verify(target, source).passed)
+                tables = tessaron.shred(source)
+                kept = [
+                    (row["doc_no"], row["doc_teu"], row["doc_ok"], row["doc_w"])
+                    for row in tables["inbox"].to_pylist()
+                ]
+                self.assertEqual(
+                    kept, [("007", 2, True, Decimal("1.50")), (None,) * 4, ("12", 4, None, None)]
+                )
+                self.assertEqual(
+                    [row["value"] for row in tables["inbox_doc_item"].to_pylist()], ["steel", "salt", "wool"]
+                )
+        found = tessaron.shred(self.write("all.csv", as_csv([{"id": n, "doc": t} for n, t in self.XML[:3]])))
+        self.assertIn("all_doc_item", found)
+
+    def test_named_columns(self):
+        path = self.write("inbox.csv", as_csv(ROWS))
+        self.assertEqual(quick_command("survey", path, "--documents", "payload").returncode, 0)
+        for arguments, said in (
+            ((path, "--documents", "nope"), "no column 'nope' to hold documents; there are id, code"),
+            (
+                (self.write("a.json", "{}"), "--documents", "nope"),
+                "no table, whose columns could hold documents",
+            ),
+            ((path, "--query", "select 1"), "go with the URL of a database"),
+        ):
+            with self.subTest(said):
+                done = quick_command("survey", *arguments)
+                self.assertEqual((done.returncode, said in done.stderr.decode()), (2, True), done.stderr)
+
     def check(self, path, expected=EXPECTED):
         tables = tessaron.shred(path)
         self.assertEqual(list(tables), ["inbox", "inbox_payload_stays"])
@@ -286,12 +373,12 @@ class PostgresTest(FolderTest):
 
         with psycopg.connect(host=str(folder), user="postgres", dbname="postgres") as connection:
             connection.execute(
-                "create table inbox(id bigint, at timestamptz, fee numeric(9,2), u uuid, doc jsonb, raw json, txt text, tags int[])"
+                "create table inbox(id bigint, at timestamptz, fee numeric(9,2), u uuid, doc jsonb, raw json, txt text, tags int[], x xml)"
             )
             connection.execute(
                 "insert into inbox select n, '2026-01-01 10:00+01'::timestamptz + n * interval '1 second', n + 0.5, gen_random_uuid(),"
                 """ jsonb_build_object('call', n), case when n % 5 > 0 then '{"n": 1.10}'::json end,"""
-                """ case n when 7 then '{"m":' else '{"m":[' || n || ']}' end, array[n, n + 1] from generate_series(1, 12000) n"""
+                """ case n when 7 then '{"m":' else '{"m":[' || n || ']}' end, array[n, n + 1], ('<a n="' || n || '"/>')::xml from generate_series(1, 12000) n"""
             )
 
     @classmethod
@@ -313,6 +400,7 @@ class PostgresTest(FolderTest):
         self.assertEqual(
             (row["id"], row["fee"], row["doc_call"], row["raw_n"]), (1, Decimal("1.50"), 1, Decimal("1.10"))
         )
+        self.assertEqual(row["x_n"], 1)
         self.assertEqual(row["at"], datetime.datetime(2026, 1, 1, 9, 0, 1, tzinfo=datetime.UTC))
         self.assertEqual(str(tables["inbox"].schema.field("at").type), "timestamp[us, tz=UTC]")
 
@@ -321,6 +409,11 @@ class PostgresTest(FolderTest):
         self.assertEqual(quick_command("export", *asked, "-o", self.folder / "out").returncode, 0)
         done = quick_command("verify", self.folder / "out", *asked)
         self.assertIn(b"identical: 100 records", done.stdout)
+        nothing = tessaron.DatabaseQuery(
+            self.url, "select id, doc from inbox where id < 0 and 'a%' like '%a' and ':x' <> ''"
+        )
+        with self.assertRaisesRegex(tessaron.DataError, "is empty"):
+            tessaron.survey(nothing)
         query = tessaron.DatabaseQuery(self.url, "select current_setting('transaction_read_only') as setting")
         self.assertEqual(tessaron.shred(query)["records"].column("setting").to_pylist(), ["on"])
 

@@ -28,7 +28,8 @@ if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
-    from tessaron.sources.database_query import DatabaseQuery
+    from tessaron.sources.database.database_query import DatabaseQuery
+    from tessaron.sources.table_file import TableFile
     from tessaron.sources.web.api_feed import ApiFeed
     from tessaron.views.survey_view import Survey, survey
     from tessaron.write.export import export, shred
@@ -50,6 +51,7 @@ __all__ = [
     "SampleTaken",
     "SourceError",
     "Survey",
+    "TableFile",
     "Tables",
     "TargetError",
     "TessaronError",
@@ -73,7 +75,7 @@ _LOADED_ON_USE = {
     "ApiFeed": "tessaron.sources.web.api_feed",
     "Fetched": "tessaron.write.fetching",
     "fetch": "tessaron.write.fetching",
-    "DatabaseQuery": "tessaron.sources.database_query",
+    "DatabaseQuery": "tessaron.sources.database.database_query",
     "Found": "tessaron.engine.path_reading",
     "Verification": "tessaron.prove.verifying",
     "XmlFound": "tessaron.look.xml_finding",
@@ -83,6 +85,7 @@ _LOADED_ON_USE = {
     "Receipt": "tessaron.write.receipt",
     "SampleTaken": "tessaron.look.sampling",
     "Survey": "tessaron.views.survey_view",
+    "TableFile": "tessaron.sources.table_file",
     "Tables": "tessaron.write.made_tables",
     "__version__": "tessaron._version",
     "draft": "tessaron.decide.drafting_run",

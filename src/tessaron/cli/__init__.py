@@ -28,8 +28,8 @@ def main() -> None:
 
 
 _COMMANDS = (
-    "fetch", "survey", "find", "values", "compose", "preview", "sample", "draft", "export", "rebuild", "verify",
-    "demo",
+    "fetch", "survey", "find", "values", "compose", "preview", "sample", "draft", "export", "rebuild",
+    "verify", "demo",
 )  # fmt: skip
 for _name in _COMMANDS:
     main.add_late(_name, f"tessaron.cli.{_MODULES.get(_name, f'{_name}_command')}")

@@ -28,7 +28,7 @@ def source_of(sources: tuple[str, ...]) -> Source:
     of_database = {key: asked[key] for key in _OF_DATABASES if key in asked}
     of_feed = {key: asked[key] for key in _OF_FEEDS if key in asked}
     if len(sources) == 1 and "://" in sources[0] and (of_database or not _is_feed(sources[0])):
-        from tessaron.sources.database_query import DatabaseQuery
+        from tessaron.sources.database.database_query import DatabaseQuery
 
         if len(of_database.keys() & {"query", "table"}) != 1:
             raise click.UsageError(
@@ -36,9 +36,13 @@ def source_of(sources: tuple[str, ...]) -> Source:
             )
         documents = of_database.get("documents", ())
         return DatabaseQuery(sources[0], of_database.get("query"), of_database.get("table"), documents)
+    if of_database.keys() == {"documents"} and "-" not in sources:
+        from tessaron.sources.table_file import TableFile
+
+        return [TableFile(source, of_database["documents"]) for source in sources]
     if of_database:
         raise click.UsageError(
-            "--query, --from-table and --documents go with the URL of a database as SOURCE"
+            "--query and --from-table go with the URL of a database as SOURCE, --documents with tables, too"
         )
     if of_feed and not all(map(_is_feed, sources)):
         raise click.UsageError(
@@ -96,7 +100,7 @@ _OPTIONS = (
     ("--verbose", "verbose", None, "Of a web API: show requests and answers as they go."),
     ("--from-answers", "from_answers", "DIR", "Of a web API: take the answers kept there; no network."),
     ("--keep-answers", "keep_answers", "DIR", "Of a web API: keep answers; a broken run goes on there."),
-    ("--documents", "documents", "COLUMN", "Of a database: a column with documents; else they are found."),
+    ("--documents", "documents", "COLUMN", "Of a database or table: a column with documents; else found."),
     ("--from-table", "table", "NAME", "Of a database: the table to read."),
     ("--query", "query", "SQL", "Of a database: the query to read."),
 )  # fmt: skip

@@ -10,6 +10,7 @@ from typing import Any, Protocol
 
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.paths import Path
+from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.kernel.chunk_reading import ReadTask, read_tape, repeated_offsets
 from tessaron.core.model.name_trees import FoundTree
 from tessaron.core.shape.learning import Learner, new_learner
@@ -136,6 +137,7 @@ class ReadResult:
         is_cut: Whether there were more records in the chunk than were wanted.
         passed: Values that were passed over, by path; where a learner has taken that in, none.
         run_counts: For XML: how many of the records each run of the chunk has.
+        is_refused: Whether nothing was taken of it, as its sources are to be read one by one.
     """
 
     read: Tape | Fragment
@@ -147,6 +149,7 @@ class ReadResult:
     is_cut: bool = False
     passed: Mapping[str, int] = field(default_factory=dict)
     run_counts: list[int] = field(default_factory=list)
+    is_refused: bool = False
 
 
 @dataclass(frozen=True)
@@ -156,8 +159,11 @@ class ShapeWork:
     learners: Learners
 
     def __call__(self, task: ReadTask) -> ReadResult:
-        """Return the tape of a chunk, put aside."""
+        """Return the tape of a chunk, put aside; of several files nothing where not all is well in each."""
         tape, is_cut = read_tape(task)
+        sources = task.chunk.sources if isinstance(task.chunk, Chunk) else ()
+        if sources and (tape.faults or tape.repeated or tape.record_count != len(sources)):
+            return ReadResult(tape, 0, [], [], [], is_refused=True)
         result = self.of(tape)
         result.is_cut = is_cut
         return result

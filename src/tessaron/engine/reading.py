@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import os
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from itertools import islice
-from pathlib import Path as FilePath
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -30,6 +30,7 @@ from tessaron.core.shape.structure import (
 from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.record_places import RecordPlaces
 from tessaron.engine.feeds import ChunkResult, Feed, Learners, Mapper, Progress, ShapeWork, Work
+from tessaron.engine.file_bundles import Bundle, bundled
 from tessaron.engine.finding_trees import find_trees
 from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes_of_objects
 from tessaron.engine.options import Options
@@ -37,7 +38,7 @@ from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
 from tessaron.sources.formats import Format, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
-from tessaron.sources.json_chunks import ChunkReader
+from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
 
 if TYPE_CHECKING:
     from tessaron.core.layout.around_tables import AroundRecords
@@ -104,6 +105,8 @@ class SourceReading:
     _documents: int = 0
     _names: tuple[str, ...] | None = None
     _path: JsonPath | None = None
+    _agreed: Agreed | None = None
+    _missing: list[str] = field(default_factory=list)
     _first_error: DataError | None = None
     _is_broken: bool = False
     _emptied: set[tuple[str, ...]] = field(default_factory=set)
@@ -135,25 +138,65 @@ class SourceReading:
             yield from self.xml.results()
             return
         self._path = self.options.path() or self._known_path()
-        for entry in self.inputs:
+        self._agreed = agreed_place(self.inputs) if self._path is None else None
+        for entry in self._entries():
             if self._wanted is not None and self._wanted <= 0:
                 self.is_partial = True
                 break
-            byte_count, rejected = self._bytes, self.rejected
-            if isinstance(entry, ByteInput) and entry.said:
-                self.notes.append((entry.name, entry.said))
-            records = 0
-            for result in self._results(entry):
-                yield entry.name, result, records
-                records += result.record_count
-                self.take_wanted(result.record_count)
-            read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
-            self.sources.append(read)
-            if isinstance(entry, ByteInput) and (changed := entry.changed()):
-                self.notes.append((entry.name, changed))
+            if isinstance(entry, Bundle):
+                yield from self._results_of_bundle(entry)
+            else:
+                yield from self._results_of_entry(entry)
+        if self._missing and len(self._missing) == len(self.inputs):
+            raise UsageError(self._missing[0])
         if self._first_error is not None and not any(source.records for source in self.sources):
             # Not one record could be read: there is nothing to make tables of.
             raise self._first_error
+
+    def _entries(self) -> Iterator[Input | Bundle]:
+        """Yield the inputs, many small ones together where each of them is a record."""
+        are_records = self._agreed is not None and self._agreed.names is None
+        # A key that is repeated, or made of a record's text, is told with the record's source.
+        has_keys = bool(self.options.key) or self.options.keys == "digest"
+        is_all = self._wanted is None and not self.is_survey and type(self.work) is ShapeWork
+        if not are_records or not is_all or has_keys:
+            return iter(self.inputs)
+        return bundled(self.inputs, self.options.bounded_chunk_bytes())
+
+    def _results_of_bundle(self, bundle: Bundle) -> Iterator[tuple[str, Any, int]]:
+        """Yield what many small files became together, or else each by itself."""
+        task = ReadTask(
+            bundle.chunk,
+            self.options.kernel,
+            replace(self.options.kernel_options(), selection=self.selection),
+            bundle.entries[0].name if self.options.origin else None,
+            gathered=self.gathered,
+        )
+        for result in self.mapper.map(self.work, iter((task,))):
+            if result.is_refused:
+                for entry in bundle.entries:
+                    yield from self._results_of_entry(entry)
+                return
+            yield bundle.entries[0].name, result, 0
+            for entry in bundle.entries:
+                self.count_bytes(entry.size or 0)
+                self.sources.append(SourceRead(entry.name, entry.size or 0, 1))
+
+    def _results_of_entry(self, entry: Input) -> Iterator[tuple[str, Any, int]]:
+        """Yield what the records of one source became."""
+        byte_count, rejected = self._bytes, self.rejected
+        if isinstance(entry, ByteInput) and entry.said:
+            self.notes.append((entry.name, entry.said))
+        records = 0
+        for result in self._results(entry):
+            yield entry.name, result, records
+            records += result.record_count
+            self.take_wanted(result.record_count)
+        read = SourceRead(entry.name, self._bytes - byte_count, records, self.rejected - rejected)
+        self.sources.append(read)
+        if isinstance(entry, ByteInput):
+            after = entry.after() if entry.after is not None else ""
+            self.notes += [(entry.name, said) for said in (after, entry.changed()) if said]
 
     def _known_path(self) -> JsonPath | None:
         """Return where the records stand, where the sources know it beforehand.
@@ -238,8 +281,10 @@ class SourceReading:
         titles = {entry.title for entry in self.inputs if isinstance(entry, ByteInput)}
         if len(titles) == 1 and (title := titles.pop()):
             return title
+        # Beside each other they have one folder: what that is called is asked once.
+        folder = os.getcwd()
         found = [
-            str(FilePath(entry.name).absolute())
+            os.path.join(folder, entry.name)
             for entry in self.inputs
             if isinstance(entry, ByteInput) and (entry.path is not None or entry.opener is not None)
         ]
@@ -335,7 +380,11 @@ class SourceReading:
         if self._path is not None and is_evaluated:
             yield from self._results_at_path(entry, self._path)
             return
-        reader = ChunkReader(entry, self.count_bytes, self.options.bounded_chunk_bytes(), self._path)
+        chunk_bytes = self.options.bounded_chunk_bytes()
+        is_only = len(self.inputs) == 1
+        reader = ChunkReader(
+            entry, self.count_bytes, chunk_bytes, self._path, must_find=is_only, agreed=self._agreed
+        )
         chunks: list[Chunk] = []
         records = 0
         self._is_broken = False
@@ -350,6 +399,12 @@ class SourceReading:
             self.log.check_share(records)
             self.is_partial |= result.is_cut
             yield result
+        if reader.missing and not is_only:
+            self._missing.append(reader.missing)
+        if broken and broken[0].code is Code.EMPTY:
+            self._first_error = self._first_error or broken[0]
+            self.notes.append((entry.name, "is empty"))
+            return
         if broken and broken[0].code is not Code.TRUNCATED:
             # It says more than the record which broke off there.
             self._first_error = broken[0]
@@ -360,7 +415,7 @@ class SourceReading:
         self, entry: ByteInput, reader: ChunkReader, chunks: list[Chunk], broken: list[DataError]
     ) -> Iterator[ReadTask]:
         base, announced = self._documents, False
-        for chunk in _until_broken(reader, broken):
+        for chunk in _until_broken(reader, broken, len(self.inputs) == 1):
             if self._is_broken:
                 return
             if self._wanted is not None and self._wanted <= 0:
@@ -475,11 +530,15 @@ class SourceReading:
         self.progress.read(byte_count)
 
 
-def _until_broken(reader: ChunkReader, broken: list[DataError]) -> Iterator[Chunk]:
-    """Yield chunks up to where the outer form of a source is broken; `broken` is given the reason then."""
+def _until_broken(reader: ChunkReader, broken: list[DataError], is_only: bool) -> Iterator[Chunk]:
+    """Yield chunks up to where the outer form of a source is broken; `broken` is given the reason then.
+
+    Raises:
+        DataError: When there is nothing in the only source.
+    """
     try:
         yield from reader
     except DataError as error:
-        if error.code is Code.EMPTY:
+        if is_only and error.code is Code.EMPTY:
             raise
         broken.append(error)

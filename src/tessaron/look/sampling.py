@@ -25,7 +25,7 @@ from tessaron.engine.path_reading import PathReader, parse_chunk
 from tessaron.sinks.syncing import write_file
 from tessaron.sources.formats import xml_inputs
 from tessaron.sources.inputs import ByteInput, Source, resolve_inputs
-from tessaron.sources.json_chunks import ChunkReader
+from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
 
 _CHUNK_BYTES = 1024 * 1024
 
@@ -95,10 +95,11 @@ def sample(
         raise UsageError(
             "a sample is taken of JSON; for XML, cut lines: tessaron values … | head | tessaron compose"
         )
+    agreed = agreed_place(inputs) if where is None else None
     for entry in inputs:
         if not isinstance(entry, ByteInput):
             raise UsageError("a sample is taken of files or bytes, not of objects")
-        _read(entry, where, found, on_bytes)
+        _read(entry, where, agreed, found, on_bytes)
     chosen = found.choice.chosen()
     if mask:
         chosen, found.around = _masked(chosen, found.around)
@@ -106,7 +107,13 @@ def sample(
     return SampleTaken(len(chosen), found.choice.seen, mask)
 
 
-def _read(entry: ByteInput, where: JsonPath | None, found: _Source, on_bytes: Callable[[int], None]) -> None:
+def _read(
+    entry: ByteInput,
+    where: JsonPath | None,
+    agreed: Agreed | None,
+    found: _Source,
+    on_bytes: Callable[[int], None],
+) -> None:
     is_known = where is None and entry.records is not None
     where = parse_path(str(entry.records)) if is_known else where
     if where is not None and where.segments and (is_known or where.plain_names() is None):
@@ -115,7 +122,7 @@ def _read(entry: ByteInput, where: JsonPath | None, found: _Source, on_bytes: Ca
         found.form = OuterForm.LINES
         return
     options = KernelOptions()
-    reader = ChunkReader(entry, on_bytes, _CHUNK_BYTES, where)
+    reader = ChunkReader(entry, on_bytes, _CHUNK_BYTES, where, agreed=agreed)
     for chunk in reader:
         if chunk.is_skeleton and found.around is None and chunk.data:
             found.around = next(iter(parse_chunk(chunk, entry.name, options, 0)))[0]

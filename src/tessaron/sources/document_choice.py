@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Sequence
+from operator import itemgetter
 from pathlib import PurePath
 from typing import TypeVar
 
@@ -18,6 +19,7 @@ from tessaron.sources.endings import (
 
 _File = TypeVar("_File")
 _NAMED = 3
+_DIGITS = re.compile(r"(\d+)")
 
 
 def choose_documents(
@@ -39,12 +41,13 @@ def choose_documents(
     Raises:
         SourceError: When JSON and XML are there, or nothing.
     """
-    shown = sorted(
-        (file for file in files if not any(map(_is_hidden, path_of(file).parts))),
-        key=lambda file: natural_order(path_of(file)),
-    )
+    known = [(file, path_of(file)) for file in files]
+    visible = [
+        (natural_order(path), file, path) for file, path in known if not any(map(_is_hidden, path.parts))
+    ]
+    named = [(file, path, path.name.lower()) for _, file, path in sorted(visible, key=itemgetter(0))]
     json_files, xml_files, tables = (
-        [file for file in shown if path_of(file).name.lower().endswith(endings)]
+        [file for file, _, lower in named if lower.endswith(endings)]
         for endings in (JSON_ENDINGS, XML_ENDINGS, TABULAR_ENDINGS)
     )
     if json_files and xml_files:
@@ -60,10 +63,8 @@ def choose_documents(
         )
     # Archives among the files are read by themselves.
     taken = {id(file) for file in chosen}
-    others = [path_of(file) for file in shown if id(file) not in taken]
-    return chosen, _passed_over(
-        [path for path in others if not path.name.lower().endswith(ARCHIVE_ENDINGS)], kind
-    )
+    others = [(path, lower) for file, path, lower in named if id(file) not in taken]
+    return chosen, _passed_over([path for path, lower in others if not lower.endswith(ARCHIVE_ENDINGS)], kind)
 
 
 def _passed_over(paths: Sequence[PurePath], kind: str) -> str:
@@ -82,10 +83,6 @@ def _is_hidden(part: str) -> bool:
 def natural_order(path: PurePath) -> list[tuple[tuple[int, int | str], ...]]:
     """Return a key that sorts `part-2` before `part-10`."""
     return [
-        tuple(
-            (0, int(piece)) if piece.isdecimal() else (1, piece)
-            for piece in re.split(r"(\d+)", part)
-            if piece
-        )
+        tuple((0, int(piece)) if piece.isdecimal() else (1, piece) for piece in _DIGITS.split(part) if piece)
         for part in path.parts
     ]

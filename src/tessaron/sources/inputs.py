@@ -6,7 +6,7 @@ import glob
 import io
 import os
 import re
-from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping
+from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from itertools import chain, islice
@@ -24,7 +24,7 @@ from tessaron.sources.archives import (
     kept_bytes,
     members_of,
 )
-from tessaron.sources.database_query import DatabaseQuery
+from tessaron.sources.database.database_query import DatabaseQuery
 from tessaron.sources.document_choice import choose_documents, natural_order
 from tessaron.sources.encodings import Joined
 from tessaron.sources.endings import (
@@ -33,6 +33,7 @@ from tessaron.sources.endings import (
     TABULAR_ENDINGS,
     XML_ENDINGS,
 )
+from tessaron.sources.table_file import TableFile
 from tessaron.sources.web.api_feed import ApiFeed
 
 
@@ -49,6 +50,7 @@ class ByteInput:
         said: What was found out about it before it is read, in words.
         title: The word for its records, where its name does not say it.
         records: Where its records stand, as JSONPath or XPath, if that is known beforehand.
+        after: Returns what was found out while it was read, in words.
         finished: Is to be called once all that was made of it stands where it belongs.
     """
 
@@ -61,6 +63,7 @@ class ByteInput:
     title: str = ""
     records: str | None = None
     finished: Callable[[], None] | None = None
+    after: Callable[[], str] | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""
@@ -126,7 +129,7 @@ class ArrowStream(Protocol):
 
 
 Source = (
-    DatabaseQuery | ApiFeed | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes]
+    DatabaseQuery | ApiFeed | TableFile | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes]
     | Mapping[str, object] | Iterable[object] | AsyncIterable[object] | ArrowStream
 )  # fmt: skip
 """What documents may come from; see `resolve_inputs`."""
@@ -145,13 +148,15 @@ def resolve_inputs(source: Source) -> list[Input]:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
-    if isinstance(source, ApiFeed):
-        return [_input_of_web(source)]
+    if isinstance(source, (ApiFeed, TableFile)):
+        return list(_inputs_at(source, {}))
     if isinstance(source, DatabaseQuery):
-        from tessaron.sources.query_rows import QueryRows
+        from tessaron.sources.database.query_rows import QueryRows
 
         found = QueryRows(source)
-        return [ByteInput(found.name, opener=found.open, said=found.said, title=source.title)]
+        return [
+            ByteInput(found.name, opener=found.open, said=found.said, title=source.title, after=found.after)
+        ]
     known: _Members = {}
     if isinstance(source, (str, os.PathLike)):
         return list(_inputs_at(source, known))
@@ -164,8 +169,8 @@ def resolve_inputs(source: Source) -> list[Input]:
     if hasattr(source, "__arrow_c_stream__"):
         from tessaron.sources.object_streams import arrow_rows
 
-        rows, said = arrow_rows(source)
-        return [ByteInput("<arrow>", stream=rows, said=said, title="records")]
+        rows, said, after = arrow_rows(source)
+        return [ByteInput("<arrow>", stream=rows, said=said, title="records", after=after)]
     if isinstance(source, (list, tuple)) and source and all(map(_is_path, source)):
         return [found for item in source for found in _inputs_at(item, known)]
     if isinstance(source, AsyncIterable):
@@ -181,7 +186,7 @@ def resolve_inputs(source: Source) -> list[Input]:
 
 
 def _is_path(item: object) -> bool:
-    return isinstance(item, (str, os.PathLike, ApiFeed))
+    return isinstance(item, (str, os.PathLike, ApiFeed, TableFile))
 
 
 def _input_of_objects(values: Iterator[object]) -> Input:
@@ -208,6 +213,8 @@ def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a path, or of a text: the path of what is there, or a document itself."""
     if isinstance(source, ApiFeed):
         yield _input_of_web(source)
+    elif isinstance(source, TableFile):
+        yield _input_of_table(source)
     elif isinstance(source, str):
         yield from _inputs_of_text(source, known)
     elif str(source).lower().endswith(".feed.toml"):
@@ -275,6 +282,16 @@ def _input_of_web(feed: ApiFeed) -> ByteInput:
     )  # fmt: skip
 
 
+def _input_of_table(table: TableFile) -> ByteInput:
+    """Return the rows of a tabular file whose columns of documents are named."""
+    if not str(table.path).lower().endswith(TABULAR_ENDINGS):
+        endings = ", ".join(TABULAR_ENDINGS)
+        raise UsageError(
+            f"{table.path}: no table, whose columns could hold documents; these end in {endings}"
+        )
+    return _with_rows(_input_of_path(Path(table.path)), documents=table.documents)
+
+
 def _without_secret(url: str) -> str:
     return re.sub(r"(?<=://)([^/@]*:)[^/@]*@", r"\1***@", url)
 
@@ -294,14 +311,15 @@ def _is_there(path: Path) -> bool:
         return False
 
 
-def _with_rows(entry: ByteInput, said: str = "") -> ByteInput:
+def _with_rows(entry: ByteInput, said: str = "", documents: Sequence[str] = ()) -> ByteInput:
     """Return a source with what was found out about it; that of a table as one of its rows."""
     if not entry.name.lower().endswith(TABULAR_ENDINGS):
         return replace(entry, said=said)
     from tessaron.sources.tabular_files import table_of
 
-    table = table_of(entry.name, entry.open)
-    return replace(entry, size=None, opener=table.open, said="; ".join(filter(None, (said, table.said))))
+    table = table_of(entry.name, entry.open, documents)
+    said = "; ".join(filter(None, (said, table.said)))
+    return replace(entry, size=None, opener=table.open, said=said, after=table.after)
 
 
 def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:

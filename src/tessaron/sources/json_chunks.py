@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
-from tessaron.core.base.errors import Code, DataError, Place, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, TessaronError, UsageError
 from tessaron.core.base.paths import format_path
-from tessaron.core.cutting.envelope import EnvelopeSplitter, recognise_envelope
+from tessaron.core.cutting.envelope import EnvelopeSplitter, agreed_envelope, recognise_envelope
 from tessaron.core.cutting.json_splitting import Chunk, OuterForm, RecordSplitter, SplitError, recognise_form
 from tessaron.sources.encodings import utf8_blocks
-from tessaron.sources.inputs import ByteInput
+from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.limits import record_limit
 
 if TYPE_CHECKING:
@@ -21,6 +21,8 @@ CHUNK_BYTES = 6 * 1024 * 1024
 """Bytes read at once: the unit of work, and what bounds memory."""
 HEAD_BYTES = 1024 * 1024
 """Bytes looked at to recognise how the records stand; the same for every size of chunks."""
+_SEVERAL, _LOOKED_AT = 2, 32
+"""So many sources, at least, have to agree where the records stand, and so many of them are looked at."""
 _BLANK = b" \t\r\n"
 _RECORD_SEPARATOR = b"\x1e"
 
@@ -41,6 +43,13 @@ class RecordsAt:
     recognised: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class Agreed:
+    """Where the records stand in several sources: the names on the way, None where documents are records."""
+
+    names: tuple[str, ...] | None
+
+
 class ChunkReader:
     """Reads one source as chunks of whole records, in order.
 
@@ -51,11 +60,13 @@ class ChunkReader:
         path: Where the records stand, as names and a wildcard, or `$`; else it is recognised.
         lines_are_documents: Whether the lines of JSON Lines are given whole, whatever the path.
         must_find: Whether it is an error when no document has what the path names.
+        agreed: Where the records stand, for a source among several that agree; see `agreed_place`.
 
     Attributes:
         place: Where the records stand; known once the first chunk was asked for.
         head: The first bytes of the source, as UTF-8.
         documents: At the end: how many documents were looked into for the records.
+        missing: At the end: how far the way to the records led, where no document has them; else empty.
     """
 
     def __init__(
@@ -66,12 +77,15 @@ class ChunkReader:
         path: JsonPath | None,
         lines_are_documents: bool = False,
         must_find: bool = True,
+        agreed: Agreed | None = None,
     ):
         self.place: RecordsAt | None = None
         self.head = b""
         self.documents = 0
+        self.missing = ""
         self._lines_are_documents = lines_are_documents
-        self._must_find = must_find
+        self._must_find = must_find and (agreed is None or path is not None)
+        self._agreed = agreed
         self._source = source
         self._on_bytes = on_bytes
         self._chunk_bytes = chunk_bytes
@@ -98,7 +112,7 @@ class ChunkReader:
             if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
                 head, blocks = _without_separators(head), map(_without_separators, blocks)
             self.head = head
-            self.place = _place_of(head, is_whole, self._path)
+            self.place = _place_of(head, is_whole, self._path, self._agreed)
             if self.place is not None and self.place.form is OuterForm.LINES and self._lines_are_documents:
                 self.place = RecordsAt(OuterForm.LINES)
             if self.place is None:
@@ -126,8 +140,10 @@ class ChunkReader:
                 raise broken[0]
         if isinstance(splitter, EnvelopeSplitter):
             self.documents = splitter.documents
-        if self._must_find and isinstance(splitter, EnvelopeSplitter) and not splitter.found:
-            raise UsageError(_nothing_found(self._source.name, splitter, self.place.names or ()))
+            if not splitter.found:
+                self.missing = _nothing_found(self._source.name, splitter, self.place.names or ())
+        if self._must_find and self.missing:
+            raise UsageError(self.missing)
 
 
 def _until_broken(blocks: Iterator[bytes], broken: list[DataError]) -> Iterator[bytes]:
@@ -138,7 +154,9 @@ def _until_broken(blocks: Iterator[bytes], broken: list[DataError]) -> Iterator[
         broken.append(error)
 
 
-def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt | None:
+def _place_of(
+    head: bytes, is_whole: bool, path: JsonPath | None, agreed: Agreed | None = None
+) -> RecordsAt | None:
     form = recognise_form(head)
     if form is None:
         return None
@@ -147,8 +165,40 @@ def _place_of(head: bytes, is_whole: bool, path: JsonPath | None) -> RecordsAt |
         if names == () and form is OuterForm.ARRAY:
             return RecordsAt(form)
         return RecordsAt(OuterForm.VALUES if form is OuterForm.ARRAY else form, names)
-    names = recognise_envelope(head, is_whole) if form is not OuterForm.ARRAY else None
+    if form is OuterForm.ARRAY:
+        return RecordsAt(form)
+    names = recognise_envelope(head, is_whole) if agreed is None else agreed.names
     return RecordsAt(form, names, names is not None)
+
+
+def agreed_place(sources: Sequence[Input]) -> Agreed | None:
+    """Return where the records stand in all of several sources, by the first bytes of the first of them.
+
+    An array of records is no envelope. None where each source is to be looked at by itself: there is
+    only one, or some can be read once only.
+    """
+    if len(sources) < _SEVERAL or not all(
+        isinstance(each, ByteInput) and each.stream is None for each in sources
+    ):
+        return None
+    heads, has_array = [], False
+    for source in sources[:_LOOKED_AT]:
+        try:
+            head, is_whole = _head_of(cast("ByteInput", source))
+        except TessaronError:
+            # It is told when it is read.
+            continue
+        form = recognise_form(head)
+        has_array |= form is OuterForm.ARRAY
+        if form not in (None, OuterForm.ARRAY):
+            heads.append((head, is_whole))
+    return Agreed(None if has_array or not heads else agreed_envelope(heads))
+
+
+def _head_of(source: ByteInput) -> tuple[bytes, bool]:
+    with source.open() as stream:
+        _, blocks = utf8_blocks(source.name, stream, HEAD_BYTES, lambda count: None)
+        return _head(blocks)
 
 
 def _splitter(place: RecordsAt, byte_offset: int) -> RecordSplitter | EnvelopeSplitter:

@@ -6,7 +6,7 @@ Nothing is held but what is being read.
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterable, Iterator
+from collections.abc import AsyncIterable, Callable, Iterator
 from itertools import chain
 from typing import Any, BinaryIO, cast
 
@@ -60,21 +60,22 @@ def _bytes_of(value: object) -> bytes:
     raise UsageError(f"expected texts or bytes only, as the first was one, got {type(value).__name__}")
 
 
-def arrow_rows(source: Any) -> tuple[BinaryIO, str]:
-    """Return the rows of an Arrow stream as lines of JSON, and what was found out about it.
+def arrow_rows(source: Any) -> tuple[BinaryIO, str, Callable[[], str]]:
+    """Return the rows of an Arrow stream as lines of JSON, what was found out, and what will have been then.
 
     Args:
         source: Anything with `__arrow_c_stream__`: a table, a batch reader, a data frame.
     """
     import pyarrow as pa
 
-    from tessaron.core.lines.row_records import LineStream, RowForm, record_lines
+    from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
 
     reader = pa.RecordBatchReader.from_stream(source)
     first = next(iter(reader), None)
     form = RowForm(frozenset()) if first is None else RowForm.of(first, True)
     batches = chain([] if first is None else [first], reader)
 
-    lines = cast("BinaryIO", LineStream(record_lines(batches, form)))
+    lines = RecordLines(batches, form)
     shown = ", ".join(sorted(form.documents))
-    return lines, f"rows are records, with the documents of {shown} in them" if shown else ""
+    said = f"rows are records, with the documents of {shown} in them" if shown else ""
+    return cast("BinaryIO", LineStream(iter(lines))), said, lines.said

@@ -9,7 +9,7 @@ import csv
 import io
 from codecs import getincrementaldecoder
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from typing import BinaryIO, cast
@@ -18,7 +18,7 @@ import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place
-from tessaron.core.lines.row_records import LineStream, RowForm, record_lines
+from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
 from tessaron.sources.encodings import Joined, utf8_blocks
 from tessaron.sources.endings import ARROW_ENDINGS
 
@@ -38,18 +38,21 @@ class TabularFile:
     Attributes:
         open: Opens its rows as lines of JSON.
         said: What was found out about it, in words.
+        after: Returns what was found out while it was read.
     """
 
     open: Open
     said: str
+    after: Callable[[], str]
 
 
-def table_of(name: str, opened: Open) -> TabularFile:
+def table_of(name: str, opened: Open, documents: Sequence[str] = ()) -> TabularFile:
     """Return a tabular file as a source of records.
 
     Args:
         name: What it is called; its ending says what it is.
         opened: Opens its bytes.
+        documents: The columns that hold documents; else they are found.
 
     Raises:
         SourceError: When it cannot be read.
@@ -60,17 +63,20 @@ def table_of(name: str, opened: Open) -> TabularFile:
     rows_of = _arrow_rows if has_types else _csv_rows
     with opened() as stream:
         first = next((rows for rows in rows_of(name, stream) if not isinstance(rows, bytes)), None)
-        form = RowForm(frozenset()) if first is None else RowForm.of(first, has_types)
+        form = RowForm(frozenset()) if first is None else RowForm.of(first, has_types, documents)
         said = "no column holds documents: its rows are records as they are"
         if form.documents:
             said = f"rows are records, with the documents of {', '.join(sorted(form.documents))} in them"
 
+    read: list[RecordLines] = []
+
     @contextmanager
     def open_lines() -> Iterator[BinaryIO]:
         with opened() as stream:
-            yield cast("BinaryIO", LineStream(record_lines(rows_of(name, stream), form)))
+            read[:] = [RecordLines(rows_of(name, stream), form)]
+            yield cast("BinaryIO", LineStream(iter(read[0])))
 
-    return TabularFile(open_lines, said)
+    return TabularFile(open_lines, said, lambda: read[0].said() if read else "")
 
 
 def _arrow_rows(name: str, stream: BinaryIO) -> Iterator[ArrowRows | bytes]:

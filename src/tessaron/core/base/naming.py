@@ -8,7 +8,6 @@ import unicodedata
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
-from pathlib import PurePath
 
 NAME_BYTES = 63
 """The longest name, in bytes of UTF-8: what PostgreSQL keeps."""
@@ -105,10 +104,12 @@ def name_of_sources(sources: Sequence[str]) -> str:
     That is, without endings, dates and numbers, the words in front that four of five have; else the name of
     the folder they are in; else `records`.
     """
-    counts = Counter(_name_of_stem(_ENDINGS.sub("", PurePath(source).name)) for source in sources)
+    # Two parts of a path tell enough, and to take very many apart takes its time.
+    tails = [source.rsplit("/" if "/" in source else "\\", 2)[-2:] for source in sources]
+    counts = Counter(_name_of_stem(_ENDINGS.sub("", tail[-1])) for tail in tails)
     name = _shared_name(counts)
     if not name:
-        folders = {PurePath(source).parent.name for source in sources}
+        folders = {tail[0] if len(tail) > 1 else "" for tail in tails}
         name = _name_of_stem(folders.pop()) if len(folders) == 1 else ""
     return shorten(name or "records")
 

@@ -46,6 +46,11 @@ class TextLane:
         window = np.frombuffer(offsets, np.int64)[array.offset : array.offset + len(array) + 1]
         return cls(window, np.frombuffer(data, np.uint8) if data is not None else np.empty(0, np.uint8))
 
+    @classmethod
+    def of_bytes(cls, ends: Sequence[int], data: bytes) -> TextLane:
+        """Return the lane of texts that are bytes already: where each ends, from 0, and all of them."""
+        return cls(np.array(ends, np.int64), np.frombuffer(data, np.uint8))
+
     def compact(self) -> TextLane:
         """Return the same texts in memory of their own."""
         start, stop = self.offsets[0], self.offsets[-1]

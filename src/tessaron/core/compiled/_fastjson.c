@@ -758,6 +758,7 @@ static PyObject *py_parse(PyObject *self, PyObject *args) {
 }
 
 #include "_fastxml.h"
+#include "_cells.h"
 
 /* ---- splitting ---------------------------------------------------------------------------------- */
 
@@ -803,6 +804,7 @@ static PyObject *py_scan(PyObject *self, PyObject *args) {
 static PyMethodDef methods[] = {
     {"parse_xml", py_parse_xml, METH_VARARGS, "The tape of records of XML; see _fastxml.h."},
     {"parse", py_parse, METH_VARARGS, "Return a tape, or None if a record is bad."},
+    {"cells", py_cells, METH_VARARGS, "What the texts of cells are; see _cells.h."},
     {"scan", py_scan, METH_VARARGS, "Return where to cut a block, and the state behind it."},
     {NULL, NULL, 0, NULL}};
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Generator, Iterator
+from collections.abc import Generator, Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -50,9 +50,44 @@ def recognise_envelope(head: bytes, is_whole: bool) -> tuple[str, ...] | None:
         head: The first bytes of the source.
         is_whole: Whether they are all.
     """
+    outline = _outline_of(head, is_whole)
+    if outline is None or len(outline.arrays) != 1:
+        return None
+    ((names, elements),) = outline.arrays.items()
+    usual = bool(names) and names[-1].lower() in USUAL_NAMES
+    return names if names and (elements > 1 or (usual and elements)) else None
+
+
+def agreed_envelope(heads: Iterable[tuple[bytes, bool]]) -> tuple[str, ...] | None:
+    """Return the names that lead to the records in several sources; None where documents are the records.
+
+    All of them have to be envelopes of the same form; one may have a single record, or none. Where one is
+    not, an array in the others is no envelope either, but something that the documents have.
+
+    Args:
+        heads: The first bytes of each source, and whether they are all.
+    """
+    found: set[tuple[str, ...]] = set()
+    met: set[tuple[str, ...]] = set()
+    for head, is_whole in heads:
+        names = recognise_envelope(head, is_whole)
+        outline = _outline_of(head, is_whole)
+        if outline is None:
+            return None
+        found |= {names} if names is not None else set()
+        met |= outline.arrays.keys()
+        if len(met) > 1:
+            return None
+    return next(iter(found)) if found == met and len(found) == 1 else None
+
+
+def _outline_of(head: bytes, is_whole: bool) -> _Outline | None:
+    """Return what stands in the document that begins `head`; None for too much, or several."""
     first = head.find(b"[")
+    if first < 0:
+        first = len(head)
     # At the first glance: so many names, those in texts that are JSON not counted.
-    if first < 0 or head.count(b'":', 0, first) - head.count(b'\\":', 0, first) > MOST_AROUND:
+    if head.count(b'":', 0, first) - head.count(b'\\":', 0, first) > MOST_AROUND:
         return None
     outline = _Outline()
     try:
@@ -63,11 +98,7 @@ def recognise_envelope(head: bytes, is_whole: bool) -> tuple[str, ...] | None:
         return None
     if ended is not None and (not is_whole or head[ended:].strip()):
         return None
-    if outline.scalars > MOST_AROUND or len(outline.arrays) != 1:
-        return None
-    ((names, elements),) = outline.arrays.items()
-    usual = bool(names) and names[-1].lower() in USUAL_NAMES
-    return names if names and (elements > 1 or (usual and elements)) else None
+    return None if outline.scalars > MOST_AROUND else outline
 
 
 @dataclass(slots=True)

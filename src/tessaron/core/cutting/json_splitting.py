@@ -50,6 +50,7 @@ class Chunk:
         document: The document of the source in which the records stand, from 0; -1 when it does not matter.
         is_members: Whether `data` is members of an object, `"name": value`, separated by commas.
         is_skeleton: Whether `data` is a document without the records that stood inside it.
+        sources: The source of each record, where each is one of its own.
     """
 
     data: bytes
@@ -60,6 +61,7 @@ class Chunk:
     document: int = -1
     is_members: bool = False
     is_skeleton: bool = False
+    sources: tuple[str, ...] = ()
 
     def as_object(self) -> bytes:
         """Return the members of an object as one object, in which every byte has the place it had."""

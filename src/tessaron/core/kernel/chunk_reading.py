@@ -142,9 +142,15 @@ def _add_origins(tape: Tape, task: ReadTask) -> None:
     if (task.file is not None or task.profiled is not None) and len(tape.offsets) == count:
         breaks = np.flatnonzero(np.frombuffer(task.chunk.data, np.uint8) == ord("\n"))
         known[Origin.LINE] = task.chunk.line + np.searchsorted(breaks, tape.offsets)
+    sources = task.chunk.sources
+    if sources and Origin.LINE in known:
+        # Each begins its file.
+        known[Origin.LINE] = np.ones(count, np.int64)
     if task.file is not None:
-        known[Origin.RECORD] = np.arange(1, count + 1, dtype=np.int64)
-        _add_text_origin(tape, Origin.FILE, TextLane.of([task.file] * count))
+        known[Origin.RECORD] = (
+            np.ones(count, np.int64) if sources else np.arange(1, count + 1, dtype=np.int64)
+        )
+        _add_text_origin(tape, Origin.FILE, TextLane.of(sources or [task.file] * count))
     _add_integer_origins(tape, known)
     if task.profiled is not None:
         tape.places = RecordPlaces(task.profiled, known.get(Origin.LINE))

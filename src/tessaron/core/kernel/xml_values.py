@@ -36,6 +36,11 @@ def parse_xml(text: str, selection: Selection | None = None) -> XmlElement:
     Raises:
         XmlTextError: With what is wrong, and where in the text.
     """
+    return _value_of(parse_root(text), selection, 0)
+
+
+def parse_root(text: str) -> XmlElement:
+    """Return the root element of a document; see `parse_xml`."""
     from lxml import etree
 
     parser = etree.XMLParser(resolve_entities=False, no_network=True, load_dtd=False, huge_tree=False)
@@ -47,7 +52,7 @@ def parse_xml(text: str, selection: Selection | None = None) -> XmlElement:
     types = root.getroottree().docinfo.internalDTD
     if (types is not None and any(types.iterentities())) or any(root.iter(etree.Entity)):
         raise XmlTextError("expected XML without entities of its own")
-    return _value_of(root, selection, 0)
+    return root
 
 
 def _value_of(element: XmlElement, selection: Selection | None, place: int) -> XmlElement:

@@ -7,8 +7,9 @@ line one that cannot be read, so that the row is a reject, with all its columns 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
@@ -16,11 +17,13 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
-from tessaron.core.base.errors import Code, DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.paths import step_of_name
 from tessaron.core.base.text_lane import TextLane
-from tessaron.core.cutting.separator import Separator
-from tessaron.core.kernel import choose_kernel
+from tessaron.core.base.visible import in_quotes
+from tessaron.core.kernel.xml_values import XmlTextError, parse_xml
+from tessaron.core.lines.document_cells import Cell, sorts_of
+from tessaron.core.lines.xml_cells import XmlCells
 from tessaron.core.types.arrow_texts import json_texts
 from tessaron.core.types.json_columns import objects, text
 
@@ -41,10 +44,12 @@ class RowForm:
     Attributes:
         documents: Those that hold JSON.
         numbers: Those of texts that are numbers.
+        xml: What the documents of XML have in common, of each column.
     """
 
     documents: frozenset[str]
     numbers: frozenset[str] = frozenset()
+    xml: Mapping[str, XmlCells] = field(default_factory=dict)
 
     @classmethod
     def of(cls, rows: ArrowRows, has_types: bool, named: Sequence[str] = ()) -> RowForm:
@@ -54,7 +59,14 @@ class RowForm:
             rows: The first rows.
             has_types: Whether columns have types of their own; else all are texts, and some may be numbers.
             named: The columns with documents, if they are named; else they are found.
+
+        Raises:
+            UsageError: When a named column is not there.
         """
+        missing = [name for name in named if name not in rows.schema.names]
+        if missing:
+            there = ", ".join(rows.schema.names)
+            raise UsageError(f"no column {in_quotes(missing[0])} to hold documents; there are {there}")
         first = rows.slice(0, _LOOKED_AT)
         texts = {
             name: column
@@ -65,24 +77,70 @@ class RowForm:
             name for name, column in texts.items() if _are_documents(column)
         )
         numbers = frozenset(name for name, column in texts.items() if not has_types and _are_numbers(column))
-        return cls(documents, numbers - documents)
+        xml = {
+            name: XmlCells.of(
+                each for each in texts[name].drop_null().to_pylist() if each.lstrip()[:1] == "<"
+            )
+            for name in documents & texts.keys()
+        }
+        return cls(documents, numbers - documents, xml)
 
 
-def record_lines(batches: Iterable[ArrowRows | bytes], form: RowForm) -> Iterator[bytes]:
-    """Yield the rows as lines of JSON, batch by batch; what is bytes already stays."""
-    for batch in batches:
-        if isinstance(batch, bytes):
-            yield batch
-        elif batch.num_rows:
-            yield _lines_of(batch, form)
+class RecordLines:
+    """The rows of a table as lines of JSON, batch by batch; what is bytes already stays.
+
+    Args:
+        batches: The rows.
+        form: What their columns are to records.
+
+    Attributes:
+        row_count: The rows so far.
+        without: How many of them have no document, for each column of documents.
+    """
+
+    def __init__(self, batches: Iterable[ArrowRows | bytes], form: RowForm):
+        self._batches, self._form = batches, form
+        self.row_count = 0
+        self.without: Counter[str] = Counter()
+
+    def __iter__(self) -> Iterator[bytes | memoryview]:
+        """Yield the lines of each batch."""
+        for batch in self._batches:
+            if isinstance(batch, bytes):
+                yield batch
+            elif batch.num_rows:
+                self.row_count += batch.num_rows
+                yield self._lines_of(batch)
+
+    def said(self) -> str:
+        """Return how many rows had no document, in words; empty if all had one."""
+        return "; ".join(
+            f"{count:,} of {self.row_count:,} rows have no document in {name}"
+            for name, count in self.without.items()
+            if count
+        )
+
+    def _lines_of(self, batch: ArrowRows) -> memoryview:
+        members = []
+        for name, column in zip(batch.schema.names, batch.columns, strict=True):
+            try:
+                made = _values_of(name, column, self._form)
+            except pa.ArrowException as error:
+                reason = f"values of {column.type} cannot be written as JSON: {error}"
+                raise DataError(reason, Place(name), Code.TYPE) from error
+            if name in self._form.documents:
+                self.without[name] += made.null_count
+            members.append((step_of_name(name), pc.fill_null(made, "null") if made.null_count else made))
+        lane = TextLane.of(objects(members, batch.num_rows, "}\n"))
+        return memoryview(lane.data[lane.offsets[0] : lane.offsets[-1]])  # type: ignore[arg-type]
 
 
 class LineStream:
     """A stream of bytes that come in pieces."""
 
-    def __init__(self, pieces: Iterator[bytes]):
+    def __init__(self, pieces: Iterator[bytes | memoryview]):
         self._pieces = pieces
-        self._left = b""
+        self._left = memoryview(b"")
 
     def read(self, size: int = -1) -> bytes:
         """Return at most `size` bytes; none at the end."""
@@ -90,23 +148,28 @@ class LineStream:
             piece = next(self._pieces, None)
             if piece is None:
                 return b""
-            self._left = piece
-        found, self._left = (self._left, b"") if size < 0 else (self._left[:size], self._left[size:])
-        return found
+            self._left = memoryview(piece)
+        # What is left is not copied each time.
+        cut = len(self._left) if size < 0 else size
+        found, self._left = self._left[:cut], self._left[cut:]
+        return bytes(found)
 
 
 def _are_documents(column: ArrowArray) -> bool:
-    """Say whether nearly all texts of a column are objects or arrays of JSON."""
+    """Say whether nearly all texts of a column are objects or arrays of JSON, or elements of XML."""
     there = column.drop_null().cast(pa.large_string())
-    begins = pc.match_substring_regex(there, r"^\s*[\[{]")
+    begins = pc.match_substring_regex(there, r"^\s*[\[{<]")
     return pc.sum(begins).as_py() is not None and (
-        sum(map(_is_json, there.filter(begins).to_pylist())) >= NEARLY_ALL * len(there) > 0
+        sum(map(_is_document, there.filter(begins).to_pylist())) >= NEARLY_ALL * len(there) > 0
     )
 
 
-def _is_json(value: str) -> bool:
+def _is_document(value: str) -> bool:
     try:
-        json.loads(value)
+        if value.lstrip()[:1] == "<":
+            parse_xml(value)
+        else:
+            json.loads(value)
     except (ValueError, RecursionError):
         return False
     return True
@@ -117,56 +180,39 @@ def _are_numbers(column: ArrowArray) -> bool:
     return len(there) > 0 and bool(pc.all(pc.match_substring_regex(there, _NUMBER)).as_py())
 
 
-def _lines_of(batch: ArrowRows, form: RowForm) -> bytes:
-    members = []
-    for name, column in zip(batch.schema.names, batch.columns, strict=True):
-        try:
-            made = _values_of(name, column, form)
-        except pa.ArrowException as error:
-            reason = f"values of {column.type} cannot be written as JSON: {error}"
-            raise DataError(reason, Place(name), Code.TYPE) from error
-        members.append((step_of_name(name), pc.fill_null(made, "null")))
-    made = objects(members, batch.num_rows)
-    lane = TextLane.of(pc.binary_join_element_wise(made, text("\n"), text("")))
-    return bytes(lane.data[lane.offsets[0] : lane.offsets[-1]])
-
-
 def _values_of(name: str, column: ArrowArray, form: RowForm) -> ArrowArray:
     if name in form.documents:
-        return _documents(column)
+        return _documents(column, form.xml.get(name, XmlCells()))
     if name in form.numbers:
         texts = column.cast(pa.large_string())
         return pc.if_else(pc.match_substring_regex(texts, _NUMBER), texts, json_texts(texts))
     return json_texts(column)
 
 
-def _documents(column: ArrowArray) -> ArrowArray:
+def _documents(column: ArrowArray, xml: XmlCells) -> ArrowArray:
     """Return documents on one line each; what is none cannot be taken for one, nor for more than one."""
     texts = column.cast(pa.large_string())
-    blank = pc.fill_null(pc.match_substring_regex(texts, r"^\s*$"), False)
-    texts = pc.if_else(blank, pa.scalar(None, pa.large_string()), texts)
-    if broken := _broken(texts):
+    there = texts.drop_null() if texts.null_count else texts
+    sorts = sorts_of(TextLane.of(there))
+    if (sorts == Cell.WHOLE).all():
+        return texts
+    cells = np.full(len(texts), Cell.NOTHING, np.uint8)
+    cells[texts.is_valid().to_numpy(zero_copy_only=False)] = sorts
+    texts = pc.if_else(pa.array(cells == Cell.NOTHING), pa.scalar(None, pa.large_string()), texts)
+    if (rows := np.flatnonzero(cells == Cell.XML)).size:
+        made = [_as_json(each, xml) for each in texts.take(pa.array(rows)).to_pylist()]
+        texts = pc.replace_with_mask(texts, pa.array(cells == Cell.XML), pa.array(made, pa.large_string()))
+    if (cells == Cell.OTHER).any():
         # No line is right with these letters, whatever the text behind them is.
         told = pc.binary_join_element_wise(text(_NO_JSON), texts, text(""))
-        texts = pc.if_else(pa.array(np.isin(np.arange(len(texts)), broken)), told, texts)
+        texts = pc.if_else(pa.array(cells == Cell.OTHER), told, texts)
     for sign in ("\r", "\n"):
-        if pc.any(pc.match_substring(texts, sign)).as_py():
-            texts = pc.replace_substring(texts, sign, " ")
+        texts = pc.replace_substring(texts, sign, " ")
     return texts
 
 
-def _broken(texts: ArrowArray) -> list[int]:
-    """Return which texts are no JSON by themselves."""
-    there = texts.drop_null()
-    if not len(there):
-        return []
-    lane = TextLane.of(pc.binary_join_element_wise(there, text("\n"), text("")))
-    data = bytes(lane.data[lane.offsets[0] : lane.offsets[-1]])
-    tape = choose_kernel()(data, Separator.NOTHING)
-    # Where one record begins with each text, and there are no more, each text is one.
-    blank = pc.subtract(pc.binary_length(there), pc.binary_length(pc.utf8_ltrim(there, " \t\r\n")))
-    starts = lane.offsets[:-1] - lane.offsets[0] + blank.to_numpy(zero_copy_only=False)
-    if not tape.faults and np.array_equal(tape.offsets, starts):
-        return []
-    numbered = enumerate(texts.to_pylist())
-    return [number for number, value in numbered if value is not None and not _is_json(value)]
+def _as_json(document: str, form: XmlCells) -> str:
+    try:
+        return form.as_json(document)
+    except XmlTextError as error:
+        return f"NOT_XML ({error}) {document}"

@@ -78,13 +78,14 @@ BESIDE = MARKUP + "*"
 """Stands for the step to an object whose members stand beside those of the object it is in."""
 
 
-def objects(members: list[tuple[str, ArrowArray]], row_count: int) -> ArrowArray:
+def objects(members: list[tuple[str, ArrowArray]], row_count: int, closing: str = "}") -> ArrowArray:
     """Return objects of JSON, null for a row that has no member.
 
     Args:
         members: Steps to them, and for each row the member's value as JSON, or null where it has none. What
             has the step `BESIDE` is an object whose members stand beside the others.
         row_count: Rows.
+        closing: What ends an object; more than the brace for whole lines.
     """
     members = [(step, _members_of(values) if step == BESIDE else values) for step, values in members]
     there = [(step, values) for step, values in members if values.null_count < len(values)]
@@ -95,11 +96,11 @@ def objects(members: list[tuple[str, ArrowArray]], row_count: int) -> ArrowArray
         # All rows have something: what is there in each goes in without a copy of its own.
         heads = ["{" + heads[0], *(f",{head}" for head in heads[1:])]
         pairs = [_pair(head, values) for head, (_, values) in zip(heads, there, strict=True)]
-        return side_by_side([*(part for pair in pairs for part in pair), text("}")])
+        return side_by_side([*(part for pair in pairs for part in pair), text(closing)])
     joined = side_by_side(
         [_paired("," + head, values) for head, (_, values) in zip(heads, there, strict=True)]
     )
-    whole = pc.binary_join_element_wise(pc.utf8_replace_slice(joined, 0, 1, "{"), text("}"), text(""))
+    whole = pc.binary_join_element_wise(pc.utf8_replace_slice(joined, 0, 1, "{"), text(closing), text(""))
     return pc.if_else(pc.greater(pc.binary_length(joined), 0), whole, text_null())
 
 

@@ -1,29 +1,49 @@
 """Databases as sources: the rows of a query or table, with JSON documents in their columns.
 
-Read through SQLAlchemy (extra `sql`), streamed with a cursor of the server, in a transaction that only reads.
+Read through SQLAlchemy (extra `sql`), streamed, in a transaction that only reads.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from contextlib import AbstractContextManager, ExitStack, contextmanager
+from dataclasses import replace
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
+from weakref import finalize
 
 import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import in_quotes
-from tessaron.core.lines.row_records import LineStream, RowForm, record_lines
-from tessaron.sources.database_query import DatabaseQuery
+from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
+from tessaron.sources.database.database_query import DatabaseQuery
+from tessaron.sources.database.row_streams import Row, RowStream, streamed
 
 if TYPE_CHECKING:
-    from sqlalchemy import Connection, CursorResult, Engine, Executable
+    from sqlalchemy import Connection, Engine, Executable
 
-_BATCH_ROWS = 5_000
-_JSON_TYPES = frozenset((114, 3802))
-"""The numbers of json and jsonb in PostgreSQL."""
 _FIRST_ROWS = 1_000
+
+
+class _Begun:
+    """A query that is being read.
+
+    Args:
+        rows: Gives its rows, and closes them.
+
+    Attributes:
+        rows: What has not been read yet.
+        first: The rows that have been.
+        open: Closes it.
+    """
+
+    def __init__(self, rows: AbstractContextManager[RowStream]):
+        self.open = ExitStack()
+        self.rows = self.open.enter_context(rows)
+        self.first: list[Row] = []
+        # It may never be read on, as when only its columns are asked for.
+        finalize(self, self.open.close)
 
 
 class QueryRows:
@@ -44,14 +64,17 @@ class QueryRows:
     def __init__(self, query: DatabaseQuery):
         self._query = query
         self._engine, self.name = _engine_of(query)
-        with ExitStack() as stack:
-            result = stack.enter_context(self._result())
-            self._names = list(result.keys())
-            typed = _json_columns(result)
-            first = next(result.partitions(_FIRST_ROWS), None) or ()
+        self._lines: RecordLines | None = None
+        self._begun: _Begun | None = _Begun(self._rows())
+        rows = self._begun.rows
+        self._names, typed = rows.names, rows.documents
+        with self._told():
+            first = self._begun.first = rows.take(_FIRST_ROWS)
         self._check_names()
-        found = RowForm.of(_batch_of(self._names, list(first)), True, query.documents)
-        self._form = RowForm(found.documents | (typed if not query.documents else frozenset()))
+        with self._named():
+            found = RowForm.of(_batch_of(self._names, first), True, query.documents)
+        documents = found.documents | (typed if not query.documents else frozenset())
+        self._form = replace(found, documents=documents)
         shown = ", ".join(sorted(self._form.documents))
         self.said = (
             f"rows are records, with the documents of {shown} in them"
@@ -61,10 +84,15 @@ class QueryRows:
 
     @contextmanager
     def open(self) -> Iterator[BinaryIO]:
-        """Open the rows from where they begin."""
-        with ExitStack() as stack:
-            result = stack.enter_context(self._result())
-            yield cast("BinaryIO", LineStream(record_lines(self._batches(result), self._form)))
+        """Open the rows from where they begin; the first time those go on that are open already."""
+        begun, self._begun = self._begun or _Begun(self._rows()), None
+        with begun.open:
+            self._lines = RecordLines(self._batches(begun), self._form)
+            yield cast("BinaryIO", LineStream(iter(self._lines)))
+
+    def after(self) -> str:
+        """Return what was found out while the rows were read, in words."""
+        return "" if self._lines is None else self._lines.said()
 
     def _check_names(self) -> None:
         twice = [name for name in self._names if self._names.count(name) > 1]
@@ -72,28 +100,46 @@ class QueryRows:
             raise UsageError(
                 f"two columns of the query are called {in_quotes(twice[0])}; name one otherwise (AS)"
             )
-        missing = [name for name in self._query.documents if name not in self._names]
-        if missing:
-            raise UsageError(
-                f"no column {in_quotes(missing[0])} in {self.name}; there are {', '.join(self._names)}"
-            )
 
-    def _batches(self, result: CursorResult[Any]) -> Iterator[ArrowRows]:
-        with _told(self.name):
-            for rows in result.partitions(_BATCH_ROWS):
+    @contextmanager
+    def _named(self) -> Iterator[None]:
+        try:
+            yield
+        except UsageError as error:
+            raise UsageError(f"{self.name}: {error}") from None
+
+    def _batches(self, begun: _Begun) -> Iterator[ArrowRows]:
+        if begun.first:
+            yield _batch_of(self._names, begun.first)
+        with self._told():
+            for rows in begun.rows.batches():
                 yield _batch_of(self._names, rows)
 
     @contextmanager
-    def _result(self) -> Iterator[CursorResult[Any]]:
-        with _told(self.name), self._engine.connect() as connection:
-            streaming = _only_reading(connection).execution_options(
-                stream_results=True, yield_per=_BATCH_ROWS
-            )
-            result = streaming.execute(self._statement())
-            try:
-                yield result
-            finally:
-                result.close()
+    def _rows(self) -> Iterator[RowStream]:
+        with (
+            self._told(),
+            self._engine.connect() as connection,
+            streamed(_only_reading(connection), self._statement()) as rows,
+        ):
+            yield rows
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Turn what a database says into an error that names it, in one line."""
+        from sqlalchemy.exc import DBAPIError, SQLAlchemyError
+
+        try:
+            yield
+        except DBAPIError as error:
+            raise self._said(error.orig or error) from error
+        except SQLAlchemyError as error:
+            raise self._said(error) from error
+        except self._engine.dialect.loaded_dbapi.Error as error:
+            raise self._said(error) from error
+
+    def _said(self, error: BaseException) -> SourceError:
+        return SourceError(f"{self.name}: {str(error).strip().splitlines()[0]}")
 
     def _statement(self) -> Executable:
         from sqlalchemy import literal_column, select, table, text
@@ -155,25 +201,6 @@ def _only_reading(connection: Connection) -> Connection:
     return connection
 
 
-def _json_columns(result: CursorResult[Any]) -> frozenset[str]:
-    described = result.cursor.description if result.cursor is not None else ()
-    return frozenset(str(each[0]) for each in described or () if each[1] in _JSON_TYPES)
-
-
-@contextmanager
-def _told(name: str) -> Iterator[None]:
-    """Turn what a database says into an error that names it, in one line."""
-    from sqlalchemy.exc import DBAPIError, SQLAlchemyError
-
-    try:
-        yield
-    except DBAPIError as error:
-        said = str(error.orig or error).strip().splitlines()[0]
-        raise SourceError(f"{name}: {said}") from error
-    except SQLAlchemyError as error:
-        raise SourceError(f"{name}: {str(error).splitlines()[0]}") from error
-
-
 def _batch_of(names: Sequence[str], rows: Sequence[Sequence[object]]) -> ArrowRows:
     columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
     return pa.RecordBatch.from_arrays([_column_of(values) for values in columns], list(names))
@@ -182,6 +209,8 @@ def _batch_of(names: Sequence[str], rows: Sequence[Sequence[object]]) -> ArrowRo
 def _column_of(values: Sequence[object]) -> ArrowArray:
     """Return values of one column; what Arrow has no type for as the text that Python writes."""
     try:
-        return pa.array(values)
+        # What is kept of texts is of this type: they need not be copied into it later.
+        is_text = isinstance(next((value for value in values if value is not None), None), str)
+        return pa.array(values, pa.large_string() if is_text else None)
     except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, OverflowError):
         return pa.array([None if value is None else str(value) for value in values], pa.large_string())
