@@ -122,6 +122,29 @@ class SeveralFilesTest(FolderTest):
                 tessaron.export(self.folder / "feed", out)
                 self.assertTrue(tessaron.verify(out).passed)
 
+    def test_what_is_no_document_is_passed_over_where_that_is_asked_for(self):
+        good = {"a": 1}
+        strange = (b"\x89PNG\r\n", "<!DOCTYPE html><html>", "", gzip.compress(b'{"a": 1}')[:-9], " hello")
+        for number, text in enumerate((good, *strange, good)):
+            self.write(f"feed/{number}.json", text if isinstance(text, (bytes, str)) else json.dumps(text))
+        plain = tessaron.export(self.folder / "feed", self.folder / "out")
+        self.assertEqual((plain.records, plain.rejected), (2, 5))
+        done = tessaron.export(self.folder / "feed", self.folder / "out", replace=True, skip_unknown=True)
+        self.assertEqual((done.records, done.rejected, len(done.sources)), (2, 0, 2))
+        notes = " ".join(note.text for note in done.notes)
+        for said in (
+            "begins with '\ufffdPNG'",
+            "begins with '<!DOCTYPE html><htm'",
+            "is empty: passed over",
+            "cannot be read",
+            "begins with 'hello'",
+        ):
+            self.assertIn(said, notes)
+        self.write("none/1.json", "x")
+        self.write("none/2.json", "y")
+        with self.assertRaisesRegex(tessaron.SourceError, "nothing else is there to read"):
+            tessaron.survey(self.folder / "none", skip_unknown=True)
+
     def test_many_small_files_are_as_if_read_one_by_one(self):
         documents = [{"call": number, "stays": [self.STAY] * (number % 3)} for number in range(40)]
         odd = {

@@ -10,6 +10,7 @@ import subprocess
 import unittest
 from decimal import Decimal
 from pathlib import Path
+from unittest import mock
 
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -17,7 +18,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron import TableFile
+from tessaron import TableSource
 from tessaron.core.base.text_lane import TextLane
 from tessaron.core.kernel.xml_values import parse_xml
 from tessaron.core.lines.document_cells import Cell, sort_of, sorts_of
@@ -125,7 +126,10 @@ class TabularFilesTest(FolderTest):
         rows = [{"id": number, "doc": text} for number, text in self.XML]
         path = self.folder / "inbox.parquet"
         pq.write_table(pa.Table.from_pylist(rows), path)
-        for source in (TableFile(path, ["doc"]), TableFile(self.write("inbox.csv", as_csv(rows)), ["doc"])):
+        for source in (
+            TableSource(path, ["doc"]),
+            TableSource(self.write("inbox.csv", as_csv(rows)), ["doc"]),
+        ):
             with self.subTest(source):
                 target = self.folder / "out"
                 receipt = tessaron.export(source, target, replace=True)
@@ -148,6 +152,41 @@ class TabularFilesTest(FolderTest):
                 )
         found = tessaron.shred(self.write("all.csv", as_csv([{"id": n, "doc": t} for n, t in self.XML[:3]])))
         self.assertIn("all_doc_item", found)
+
+    def test_spreadsheets(self):
+        import openpyxl
+
+        book = openpyxl.Workbook()
+        sheet = book.active
+        sheet.title = "Inbox"
+        sheet.append(["id", "fee", "on", "payload", "mixed"])
+        sheet.append([1, 1.5, DAY.date(), '{"call": 1, "stays": [{"berth": "N1"}]}', "x"])
+        sheet.append([None] * 5)
+        sheet.append([2, None, None, None, 7])
+        book.create_sheet("Old").append(["a"])
+        path = self.folder / "inbox.xlsx"
+        book.save(path)
+        tables = tessaron.shred(path)
+        kept = [tuple(row.values())[1:] for row in tables["inbox"].to_pylist()]
+        self.assertEqual([(row[0], row[1], row[-1]) for row in kept], [(1, 1.5, "x"), (2, None, "7")])
+        self.assertEqual(tables["inbox_payload_stays"].column("berth").to_pylist(), ["N1"])
+        self.assertIn("the sheet 'Inbox' is read, and not 'Old'", " ".join(text for _, text in tables.notes))
+        for name, rows, said in (
+            ("empty.xlsx", [], "is empty; expected a row"), ("twice.xlsx", [["a", "a"]], "two columns are called 'a'"), ("gap.xlsx", [["a", None, "b"]], "a column without a name"),
+        ):  # fmt: skip
+            book = openpyxl.Workbook()
+            for row in rows:
+                book.active.append(row)
+            book.save(self.folder / name)
+            with self.subTest(name), self.assertRaisesRegex(tessaron.DataError, said):
+                tessaron.shred(self.folder / name)
+        with self.assertRaisesRegex(tessaron.DataError, "no spreadsheet"):
+            tessaron.shred(self.write("broken.xlsx", b"PK\x03\x04x"))
+        with (
+            mock.patch.dict("sys.modules", openpyxl=None),
+            self.assertRaisesRegex(tessaron.UsageError, r"tessaron\[xlsx\]"),
+        ):
+            tessaron.shred(path)
 
     def test_named_columns(self):
         path = self.write("inbox.csv", as_csv(ROWS))

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
     from tessaron.sources.database.database_query import DatabaseQuery
-    from tessaron.sources.table_file import TableFile
+    from tessaron.sources.tables.table_source import TableSource
     from tessaron.sources.web.api_feed import ApiFeed
     from tessaron.views.survey_view import Survey, survey
     from tessaron.write.export import export, shred
@@ -51,7 +51,7 @@ __all__ = [
     "SampleTaken",
     "SourceError",
     "Survey",
-    "TableFile",
+    "TableSource",
     "Tables",
     "TargetError",
     "TessaronError",
@@ -85,7 +85,7 @@ _LOADED_ON_USE = {
     "Receipt": "tessaron.write.receipt",
     "SampleTaken": "tessaron.look.sampling",
     "Survey": "tessaron.views.survey_view",
-    "TableFile": "tessaron.sources.table_file",
+    "TableSource": "tessaron.sources.tables.table_source",
     "Tables": "tessaron.write.made_tables",
     "__version__": "tessaron._version",
     "draft": "tessaron.decide.drafting_run",

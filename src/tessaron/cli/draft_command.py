@@ -22,6 +22,7 @@ from tessaron.cli.shared_options import (
     only_option,
     origin_option,
     records_option,
+    skip_unknown_option,
     without_option,
     workers_option,
     xml_options,
@@ -76,6 +77,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @click.option("--first", type=count_type(), metavar="N", help="Only the first N records: a sample.")
 @workers_option
 @memory_option
+@skip_unknown_option
 @source_options
 def draft(
     sources: tuple[str, ...],

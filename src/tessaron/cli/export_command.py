@@ -23,6 +23,7 @@ from tessaron.cli.shared_options import (
     origin_option,
     records_option,
     shaping_options,
+    skip_unknown_option,
     workers_option,
     xml_options,
 )
@@ -68,6 +69,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @dictionary_options
 @workers_option
 @memory_option
+@skip_unknown_option
 @click.option(
     "--depth-limit", type=count_type(most=MOST_LEVELS), metavar="N", help="Reject what is nested deeper."
 )

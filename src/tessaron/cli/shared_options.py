@@ -134,6 +134,9 @@ memory_option = click.option(
 )
 
 
+skip_unknown_option = click.option(
+    "--skip-unknown", is_flag=True, help="Pass over files with neither JSON nor XML in them, and empty ones."
+)
 _dictionary_option = click.option(
     "--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary."
 )

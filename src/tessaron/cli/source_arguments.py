@@ -24,10 +24,13 @@ _OF_FEEDS = ("keep_answers", "from_answers", "verbose")
 
 def source_of(sources: tuple[str, ...]) -> Source:
     """Return what the arguments stand for; `-` is standard input."""
+    from tessaron.sources.remote.store_urls import is_store
+
     asked = click.get_current_context().meta.get(_ASKED, {})
     of_database = {key: asked[key] for key in _OF_DATABASES if key in asked}
     of_feed = {key: asked[key] for key in _OF_FEEDS if key in asked}
-    if len(sources) == 1 and "://" in sources[0] and (of_database or not _is_feed(sources[0])):
+    is_url = len(sources) == 1 and "://" in sources[0] and not is_store(sources[0])
+    if is_url and (of_database or not _is_feed(sources[0])):
         from tessaron.sources.database.database_query import DatabaseQuery
 
         if len(of_database.keys() & {"query", "table"}) != 1:
@@ -37,9 +40,9 @@ def source_of(sources: tuple[str, ...]) -> Source:
         documents = of_database.get("documents", ())
         return DatabaseQuery(sources[0], of_database.get("query"), of_database.get("table"), documents)
     if of_database.keys() == {"documents"} and "-" not in sources:
-        from tessaron.sources.table_file import TableFile
+        from tessaron.sources.tables.table_source import TableSource
 
-        return [TableFile(source, of_database["documents"]) for source in sources]
+        return [TableSource(source, of_database["documents"]) for source in sources]
     if of_database:
         raise click.UsageError(
             "--query and --from-table go with the URL of a database as SOURCE, --documents with tables, too"
@@ -56,7 +59,9 @@ def source_of(sources: tuple[str, ...]) -> Source:
 
 
 def _plain(source: str) -> str | Path:
-    return source if source.startswith(("http://", "https://")) else Path(source)
+    from tessaron.sources.remote.store_urls import is_store
+
+    return source if source.startswith(("http://", "https://")) or is_store(source) else Path(source)
 
 
 def _is_feed(source: str) -> bool:

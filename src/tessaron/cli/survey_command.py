@@ -15,6 +15,7 @@ from tessaron.cli.shared_options import (
     layout_option,
     memory_option,
     records_option,
+    skip_unknown_option,
     workers_option,
     xml_options,
 )
@@ -49,6 +50,7 @@ from tessaron.core.base.visible import in_quotes, visible
 @dictionary_options
 @workers_option
 @memory_option
+@skip_unknown_option
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
 @source_options
 def survey(

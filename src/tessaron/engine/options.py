@@ -115,6 +115,8 @@ class Options:
         stop_after: So many rejects are one too many: the run fails then. None for no limit.
         stop_at_share: A larger share of rejected records, 0 to 1, fails the run. None for no limit.
         keep_raw_rejects: Whether rejects keep their records also where a layout masks values.
+        skip_unknown: Whether sources, among several, are passed over that do not begin like JSON or XML, and
+            those that are empty; else each is a reject.
         exact: Whether every table has a column for the rest of its rows, so that also null, empty and absent
             are told apart.
     """
@@ -154,6 +156,7 @@ class Options:
     stop_after: int | None = None
     stop_at_share: float | None = None
     keep_raw_rejects: bool = False
+    skip_unknown: bool = False
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):

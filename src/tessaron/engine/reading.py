@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.base.errors import Code, DataError, UsageError
+from tessaron.core.base.errors import Code, DataError, SourceError, UsageError
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.naming import name_of_sources
 from tessaron.core.base.paths import Path, format_path
@@ -36,7 +36,7 @@ from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes
 from tessaron.engine.options import Options
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
-from tessaron.sources.formats import Format, recognise_format
+from tessaron.sources.formats import Format, recognise_format, unknown_form
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
 from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
 
@@ -49,6 +49,10 @@ if TYPE_CHECKING:
 NO_OBJECT = "no object stands here: nothing was changed by this path"
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""
+
+
+_MOST_TOLD = 10
+"""So many sources that were passed over are named."""
 
 
 @dataclass(slots=True)
@@ -133,6 +137,8 @@ class SourceReading:
         sizes = [entry.size for entry in self.inputs]
         self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
         self._wanted = self.options.first
+        if self.options.skip_unknown and len(self.inputs) > 1:
+            self._pass_over_unknown()
         self._recognise_format()
         if self.xml is not None:
             yield from self.xml.results()
@@ -210,6 +216,23 @@ class SourceReading:
         from tessaron.core.query.jsonpath import parse_path
 
         return parse_path(known)
+
+    def _pass_over_unknown(self) -> None:
+        """Leave sources out in which there is neither JSON nor XML, and say which.
+
+        Raises:
+            SourceError: When there is none left.
+        """
+        told = [(entry, unknown_form(entry) if isinstance(entry, ByteInput) else "") for entry in self.inputs]
+        self.inputs[:] = [entry for entry, said in told if not said]
+        passed = [(entry.name, said) for entry, said in told if said]
+        if passed and not self.inputs:
+            raise SourceError(f"{passed[0][0]}: {passed[0][1]}, and nothing else is there to read")
+        self.notes += [(name, f"{said}: passed over") for name, said in passed[:_MOST_TOLD]]
+        if len(passed) > _MOST_TOLD:
+            self.notes.append(
+                (passed[_MOST_TOLD][0], f"and {len(passed) - _MOST_TOLD:,} more were passed over")
+            )
 
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""
@@ -402,8 +425,7 @@ class SourceReading:
         if reader.missing and not is_only:
             self._missing.append(reader.missing)
         if broken and broken[0].code is Code.EMPTY:
-            self._first_error = self._first_error or broken[0]
-            self.notes.append((entry.name, "is empty"))
+            self.reject(broken[0])
             return
         if broken and broken[0].code is not Code.TRUNCATED:
             # It says more than the record which broke off there.

@@ -48,3 +48,4 @@ class RunOptions(TypedDict, total=False):
     stop_after: int | None
     stop_at_share: float | None
     keep_raw_rejects: bool
+    skip_unknown: bool

@@ -14,6 +14,7 @@ from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.prove.document_pieces import json_documents, record_groups, xml_documents, xml_records
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.sinks.document_files import DocumentTarget
+from tessaron.sources.remote.store_copies import local_folder
 
 Form = Literal["lines", "array", "documents", "files"]
 
@@ -69,7 +70,13 @@ def rebuild(
     """
     if form is not None and form not in get_args(Form):
         raise UsageError(f"expected a form of {', '.join(get_args(Form))}, got {in_quotes(form)}")
-    tables = KeyedTables(folder, layout)
+    with local_folder(folder) as here:
+        return _made(KeyedTables(here, layout), target, form, replace, progress or NoProgress())
+
+
+def _made(
+    tables: KeyedTables, target: str | Path, form: Form | None, replace: bool, progress: Progress
+) -> Rebuilt:
     chosen = form or _form_for(tables, str(target))
     if tables.is_xml and chosen in ("lines", "array"):
         raise UsageError(f"{chosen} is for JSON; XML is made as documents or files")
@@ -77,7 +84,7 @@ def rebuild(
         raise UsageError("nothing is known of what stood around the records; make lines, an array or files")
     is_folder = chosen == "files" or (tables.is_xml and tables.document_count() > 1)
     with DocumentTarget(Path(target), is_folder, "xml" if tables.is_xml else "json", replace) as written:
-        records, documents = _MAKERS[chosen](tables, written, progress or NoProgress())
+        records, documents = _MAKERS[chosen](tables, written, progress)
         written.commit()
     return Rebuilt(str(target), chosen, records, documents, tables.way.lost)
 

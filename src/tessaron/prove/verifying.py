@@ -26,6 +26,8 @@ from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
 from tessaron.sources.inputs import Input, Source, is_source, resolve_inputs
+from tessaron.sources.remote.store_copies import local_folder
+from tessaron.sources.remote.store_urls import is_store
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
 
@@ -136,41 +138,54 @@ def verify(
     """
     if sample is not None and sample < 1:
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
-    tables = KeyedTables(folder, layout, to_compare=True)
+    with local_folder(folder) as here:
+        tables = KeyedTables(here, layout, to_compare=True)
+        named = source if source is not None else _sources_in(tables.receipt, folder)
+        return _compared(tables, named, str(folder), sample, workers, kernel, progress or NoProgress())
+
+
+def _compared(
+    tables: KeyedTables,
+    named: Source,
+    folder: str,
+    sample: int | None,
+    workers: int | None,
+    kernel: str,
+    progress: Progress,
+) -> Verification:
     receipt = tables.receipt
-    named = source if source is not None else _sources_in(receipt, folder)
     checks = _checked(tables, receipt)
     options = Options(
         first=sample, workers=workers, kernel=kernel,
         **({"depth_limit": receipt["depth_limit"]} if "depth_limit" in receipt else {}),
     )  # fmt: skip
-    work = _Comparison(tables, receipt, options, progress or NoProgress())
+    work = _Comparison(tables, receipt, options, progress)
     try:
         work.run(named)
     except (DataError, SourceError) as error:
         if all(check.passed for check in checks):
             raise
-        checks.append(Check(str(folder), "records", 1, f"not compared: {error}"))
+        checks.append(Check(folder, "records", 1, f"not compared: {error}"))
     except (ArithmeticError, LookupError, TypeError, ValueError) as error:
         # What is broken in itself, keys above all, need not come to an end that has words of its own.
         if all(check.passed for check in checks):
             raise
-        checks.append(Check(str(folder), "records", 1, f"not compared, as the checks failed ({error})"))
+        checks.append(Check(folder, "records", 1, f"not compared, as the checks failed ({error})"))
     return Verification(
-        str(folder), tuple(work.names), tables.layout.part.exact, work.records, work.differing,
+        folder, tuple(work.names), tables.layout.part.exact, work.records, work.differing,
         work.looked_at, work.found(), (*checks, *work.checks), dict(work.left_out), tables.way.lost,
         work.rejected, sample is not None, tables.way.changes,
     )  # fmt: skip
 
 
-def _sources_in(receipt: dict[str, Parsed], folder: str | Path) -> list[Path]:
+def _sources_in(receipt: dict[str, Parsed], folder: str | Path) -> list[Path | str]:
     names = [source["name"] for source in receipt.get("sources", ())]
     if not names:
         raise UsageError(f"{folder}: has no receipt that names its sources; name them: verify FOLDER SOURCE")
-    gone = [name for name in names if not is_source(Path(name))]
+    gone = [name for name in names if not is_store(name) and not is_source(Path(name))]
     if gone:
         raise SourceError(f"{gone[0]}: the source is not there (any more); name it: verify FOLDER SOURCE")
-    return [Path(name) for name in names]
+    return [name if is_store(name) else Path(name) for name in names]
 
 
 def _checked(tables: KeyedTables, receipt: dict[str, Parsed]) -> list[Check]:

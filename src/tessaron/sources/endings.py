@@ -9,8 +9,10 @@ PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
 JSON_ENDINGS = tuple(ending + packed for ending in PLAIN_ENDINGS for packed in PACKED)
 XML_ENDINGS = tuple(".xml" + packed for packed in PACKED)
 ARROW_ENDINGS = (".parquet", ".arrow", ".feather")
-"""Tables whose columns have types."""
-TABULAR_ENDINGS = (*(end + packed for end in (".csv", ".tsv", ".psv") for packed in PACKED), *ARROW_ENDINGS)
+SHEET_ENDINGS = (".xlsx", ".xlsm")
+TYPED_ENDINGS = (*ARROW_ENDINGS, *SHEET_ENDINGS)
+"""Tables whose columns, or cells, have types."""
+TABULAR_ENDINGS = (*(end + packed for end in (".csv", ".tsv", ".psv") for packed in PACKED), *TYPED_ENDINGS)
 ARCHIVE_ENDINGS = (
     ".zip", ".tar", ".tgz", ".tbz2", ".txz", ".tzst", ".tar.gz", ".tar.bz2", ".tar.xz", ".tar.zst",
 )  # fmt: skip

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any, BinaryIO, Literal, cast
 
 from tessaron.core.base.errors import TessaronError
+from tessaron.core.base.visible import clipped
 from tessaron.sources.encodings import Joined, utf8_blocks
 from tessaron.sources.inputs import ByteInput, Input
 
@@ -58,3 +59,30 @@ def _format_of(name: str, stream: Any) -> Format:
     except TessaronError:
         pass
     return "json"
+
+
+_ENOUGH_BYTES = 64
+_BEGINS = b'{["<-0123456789tfn\x1e'
+"""What JSON and XML begin with."""
+
+
+def unknown_form(entry: ByteInput) -> str:
+    """Return why what is in a source is neither JSON nor XML, as its first bytes tell; else nothing."""
+    if entry.stream is not None:
+        return ""
+    try:
+        with entry.open() as stream:
+            _, blocks = utf8_blocks(entry.name, stream, _HEAD_BYTES, lambda count: None)
+            head = b""
+            for block in blocks:
+                head = (head + block).lstrip(_BLANK)
+                if len(head) >= _ENOUGH_BYTES:
+                    break
+    except TessaronError as error:
+        return f"cannot be read ({getattr(error, 'reason', None) or error})"
+    if not head:
+        return "is empty"
+    if head[:1] not in _BEGINS or head.lower().startswith((b"<!doctype html", b"<html")):
+        begin = clipped(repr(head[:20].decode("utf-8", "replace")))
+        return f"begins with {begin}, which is no JSON or XML"
+    return ""

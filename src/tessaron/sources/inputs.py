@@ -33,7 +33,8 @@ from tessaron.sources.endings import (
     TABULAR_ENDINGS,
     XML_ENDINGS,
 )
-from tessaron.sources.table_file import TableFile
+from tessaron.sources.remote.store_urls import is_store
+from tessaron.sources.tables.table_source import TableSource
 from tessaron.sources.web.api_feed import ApiFeed
 
 
@@ -129,8 +130,8 @@ class ArrowStream(Protocol):
 
 
 Source = (
-    DatabaseQuery | ApiFeed | TableFile | str | os.PathLike[str] | bytes | bytearray | memoryview | IO[bytes]
-    | Mapping[str, object] | Iterable[object] | AsyncIterable[object] | ArrowStream
+    DatabaseQuery | ApiFeed | TableSource | str | os.PathLike[str] | bytes | bytearray | memoryview
+    | IO[bytes] | Mapping[str, object] | Iterable[object] | AsyncIterable[object] | ArrowStream
 )  # fmt: skip
 """What documents may come from; see `resolve_inputs`."""
 
@@ -148,7 +149,7 @@ def resolve_inputs(source: Source) -> list[Input]:
         SourceError: When a path leads nowhere, or a folder has no JSON or XML file, or both.
         UsageError: When `source` is none of these.
     """
-    if isinstance(source, (ApiFeed, TableFile)):
+    if isinstance(source, (ApiFeed, TableSource)):
         return list(_inputs_at(source, {}))
     if isinstance(source, DatabaseQuery):
         from tessaron.sources.database.query_rows import QueryRows
@@ -186,7 +187,7 @@ def resolve_inputs(source: Source) -> list[Input]:
 
 
 def _is_path(item: object) -> bool:
-    return isinstance(item, (str, os.PathLike, ApiFeed, TableFile))
+    return isinstance(item, (str, os.PathLike, ApiFeed, TableSource))
 
 
 def _input_of_objects(values: Iterator[object]) -> Input:
@@ -213,7 +214,7 @@ def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
     """Yield the inputs of a path, or of a text: the path of what is there, or a document itself."""
     if isinstance(source, ApiFeed):
         yield _input_of_web(source)
-    elif isinstance(source, TableFile):
+    elif isinstance(source, TableSource):
         yield _input_of_table(source)
     elif isinstance(source, str):
         yield from _inputs_of_text(source, known)
@@ -261,6 +262,9 @@ def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
     if re.match(r"https?://", text) or text.lower().endswith(".feed.toml"):
         yield _input_of_web(ApiFeed.read(text))
         return
+    if is_store(text):
+        yield from _inputs_of_store(text, known)
+        return
     if re.match(r"[a-z][a-z0-9+]+://", text):
         raise UsageError(f"{_without_secret(text)}: say what to read of it: a table or a query")
     if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
@@ -282,7 +286,7 @@ def _input_of_web(feed: ApiFeed) -> ByteInput:
     )  # fmt: skip
 
 
-def _input_of_table(table: TableFile) -> ByteInput:
+def _input_of_table(table: TableSource) -> ByteInput:
     """Return the rows of a tabular file whose columns of documents are named."""
     if not str(table.path).lower().endswith(TABULAR_ENDINGS):
         endings = ", ".join(TABULAR_ENDINGS)
@@ -290,6 +294,20 @@ def _input_of_table(table: TableFile) -> ByteInput:
             f"{table.path}: no table, whose columns could hold documents; these end in {endings}"
         )
     return _with_rows(_input_of_path(Path(table.path)), documents=table.documents)
+
+
+def _inputs_of_store(url: str, known: _Members) -> Iterator[ByteInput]:
+    """Yield the documents of an object store; archives are as folders."""
+    from tessaron.sources.remote.store_objects import objects_at
+
+    objects, said = objects_at(url)
+    for number, each in enumerate(objects):
+        words = "" if number else said
+        if each.url.lower().endswith(ARCHIVE_ENDINGS) and is_archive(each.url, each.open):
+            yield from _of_archive(each.url, each.open, known)
+        else:
+            entry = ByteInput(each.url, each.size or None, opener=each.open, after=each.changed)
+            yield _with_rows(entry, words)
 
 
 def _without_secret(url: str) -> str:
@@ -315,7 +333,7 @@ def _with_rows(entry: ByteInput, said: str = "", documents: Sequence[str] = ()) 
     """Return a source with what was found out about it; that of a table as one of its rows."""
     if not entry.name.lower().endswith(TABULAR_ENDINGS):
         return replace(entry, said=said)
-    from tessaron.sources.tabular_files import table_of
+    from tessaron.sources.tables.tabular_files import table_of
 
     table = table_of(entry.name, entry.open, documents)
     said = "; ".join(filter(None, (said, table.said)))

@@ -18,9 +18,11 @@ from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.run_options import RunOptions
+from tessaron.sinks.store_target import StoreTarget
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
 from tessaron.sources.inputs import ByteInput, Input, Source, resolve_inputs
+from tessaron.sources.remote.store_urls import is_store
 from tessaron.write.balance import Balance
 from tessaron.write.made_tables import Tables
 from tessaron.write.mended_rejects import inputs_of_rejects
@@ -95,7 +97,8 @@ def export(
 
     Args:
         source: As in `shred`.
-        target: The folder; made if it is not there. It appears whole or not at all.
+        target: The folder, or the URL of a place in an object store; made if it is not there. It appears
+            whole or not at all; of a store see `store_target`.
         from_rejects: The `rejects.ndjson` of another export, whose records, mended there, are the source;
             `source` is None then.
         format: `parquet` (zstd) or `csv` (RFC 4180).
@@ -131,7 +134,7 @@ def export(
         raise UsageError("expected a source, or from_rejects, got neither")
     else:
         inputs = resolve_inputs(source)
-    with TargetFolder(Path(target), replace, sync) as folder, ExitStack() as stack:
+    with target_of(target, replace, sync) as folder, ExitStack() as stack:
         run = start_run(inputs, settled, progress or NoProgress(), stack, layout)
         plan = run.read()
         workers = settled.worker_count()
@@ -178,6 +181,13 @@ def export(
         if isinstance(entry, ByteInput) and entry.finished is not None:
             entry.finished()
     return receipt
+
+
+def target_of(target: str | Path, replace: bool, sync: bool) -> TargetFolder | StoreTarget:
+    """Return where tables are written: a folder, or a place in an object store."""
+    if is_store(target):
+        return StoreTarget(str(target), replace)
+    return TargetFolder(Path(target), replace, sync)
 
 
 def start_run(

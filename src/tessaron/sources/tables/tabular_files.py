@@ -20,7 +20,8 @@ from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
 from tessaron.sources.encodings import Joined, utf8_blocks
-from tessaron.sources.endings import ARROW_ENDINGS
+from tessaron.sources.endings import SHEET_ENDINGS, TYPED_ENDINGS
+from tessaron.sources.tables.spreadsheets import other_sheets, sheet_rows
 
 _DELIMITERS = ",;\t|"
 _BLOCK_BYTES, _HEAD_BYTES = 1024 * 1024, 64 * 1024
@@ -29,6 +30,7 @@ _FALLBACK = "cp1252"
 """What texts are read as that are no UTF-8."""
 
 Open = Callable[[], AbstractContextManager[BinaryIO]]
+_RowsOf = Callable[[str, BinaryIO], Iterator[ArrowRows | bytes]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,14 +61,18 @@ def table_of(name: str, opened: Open, documents: Sequence[str] = ()) -> TabularF
         DataError: When it is not what its name says.
     """
     lower = name.lower()
-    has_types = lower.endswith(ARROW_ENDINGS)
-    rows_of = _arrow_rows if has_types else _csv_rows
+    has_types = lower.endswith(TYPED_ENDINGS)
+    is_sheet = lower.endswith(SHEET_ENDINGS)
+    rows_of: _RowsOf = sheet_rows if is_sheet else _arrow_rows if has_types else _csv_rows
     with opened() as stream:
         first = next((rows for rows in rows_of(name, stream) if not isinstance(rows, bytes)), None)
         form = RowForm(frozenset()) if first is None else RowForm.of(first, has_types, documents)
         said = "no column holds documents: its rows are records as they are"
         if form.documents:
             said = f"rows are records, with the documents of {', '.join(sorted(form.documents))} in them"
+    if is_sheet:
+        with opened() as stream:
+            said = "; ".join(filter(None, (said, other_sheets(name, stream))))
 
     read: list[RecordLines] = []
 

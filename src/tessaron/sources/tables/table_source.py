@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 
 @dataclass(frozen=True, slots=True)
-class TableFile:
+class TableSource:
     """A file of CSV, Parquet or Arrow as a source.
 
     Attributes:

@@ -1,0 +1,110 @@
+"""A place in an object store as target: written aside, then moved there by copy, the receipt last of all.
+
+A store has no folder that could be renamed. So the files are made on this machine, and sent to a place beside
+the target; only when all of them are there they are copied into it by the store itself: tables, then what
+stands beside them, then `receipt.json`. Who finds a receipt finds all that it lists. What is replaced loses
+its receipt first, so that no receipt ever stands beside tables of another run.
+"""
+
+from __future__ import annotations
+
+import json
+import secrets
+import shutil
+import tempfile
+from contextlib import suppress
+from pathlib import Path
+from types import TracebackType
+
+from tessaron.core.base.errors import TargetError
+from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
+from tessaron.sources.remote.store_urls import file_system_of, shown, told
+
+
+class StoreTarget:
+    """A context in which files are written to `aside`, a folder of this machine; `commit` sends them.
+
+    Args:
+        url: The place.
+        replace: Whether an export that is there may be replaced.
+
+    Raises:
+        TargetError: When the place has other things in it, or cannot be reached.
+        UsageError: When what the store needs is not installed.
+    """
+
+    def __init__(self, url: str, replace: bool):
+        self._url, self._replace = url.rstrip("/"), replace
+        self._system, self._root = file_system_of(self._url)
+        self._root = self._root.rstrip("/")
+        self._part = f"{self._root}.part-{secrets.token_hex(4)}"
+        self._old: set[str] = set()
+
+    def __enter__(self) -> StoreTarget:
+        with told(self._url, TargetError):
+            self._check()
+        self.aside = Path(tempfile.mkdtemp(prefix="tessaron-"))
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        shutil.rmtree(self.aside, ignore_errors=True)
+        # What was sent aside and did not get further is of no use to anybody.
+        with suppress(Exception):
+            if self._system.exists(self._part):
+                self._system.rm(self._part, recursive=True)
+
+    def commit(self) -> None:
+        """Send what was written, and make it the target.
+
+        Raises:
+            TargetError: When the store does not take it; a target that was there has no receipt then, if it
+                was begun to be replaced.
+        """
+        names = sorted((path.name for path in self.aside.iterdir()), key=_turn)
+        with told(self._url, TargetError):
+            for name in names:
+                self._system.put_file(str(self.aside / name), f"{self._part}/{name}")
+            if RECEIPT_FILE in self._old:
+                self._system.rm_file(f"{self._root}/{RECEIPT_FILE}")
+            for name in names:
+                self._system.cp_file(f"{self._part}/{name}", f"{self._root}/{name}")
+            for name in sorted(self._old - set(names) - {RECEIPT_FILE}):
+                self._system.rm_file(f"{self._root}/{name}")
+
+    def _check(self) -> None:
+        try:
+            found = self._system.find(self._root)
+        except FileNotFoundError:
+            return
+        names = {path[len(self._root) :].lstrip("/") for path in found}
+        if not names:
+            return
+        if "" in names:
+            raise TargetError(f"{shown(self._url)}: is an object; expected a place to write the tables into")
+        if not self._replace:
+            raise TargetError(
+                f"{shown(self._url)}: is not empty; choose another place, or replace its export: --replace"
+            )
+        known = self._files_of_export()
+        self._old = names & known
+        if foreign := sorted(names - known):
+            said = f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}"
+            raise TargetError(
+                f"{shown(self._url)}: will not be replaced, as it also holds other files: {said}; "
+                "move that away first"
+            )
+
+    def _files_of_export(self) -> set[str]:
+        try:
+            receipt = json.loads(self._system.cat_file(f"{self._root}/{RECEIPT_FILE}"))
+            return {RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, *(table["file"] for table in receipt["tables"])}
+        except (OSError, ValueError, KeyError, TypeError):
+            return set()
+
+
+def _turn(name: str) -> tuple[int, str]:
+    """Return when a file is moved: tables first, the receipt last."""
+    beside = (LAYOUT_FILE, REJECTS_FILE, RECEIPT_FILE)
+    return (beside.index(name) + 1 if name in beside else 0, name)
