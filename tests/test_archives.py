@@ -9,7 +9,7 @@ import zipfile
 from unittest import mock
 
 import tessaron
-from tessaron.sources.limits import EXPANSION_VARIABLE
+from tessaron.sources.forms.limits import EXPANSION_VARIABLE
 from tests.harness import FolderTest, command, quick_command
 
 FILES = {
@@ -142,7 +142,7 @@ class ArchivesTest(FolderTest):
         bomb = b'{"a":"' + b" " * 3_000_000 + b'"}'
         with (
             mock.patch.dict(os.environ, {EXPANSION_VARIABLE: "20"}),
-            mock.patch("tessaron.sources.encodings.FREE_BYTES", 100_000),
+            mock.patch("tessaron.sources.forms.encodings.FREE_BYTES", 100_000),
         ):
             for name, data in (
                 ("b.zip", zipped({"a.json": bomb})), ("b.tgz", tarred({"a.json": bomb}, "w:gz")), ("n.zip", zipped({"b.zip": zipped({"a.json": bomb})})),

@@ -3,7 +3,7 @@
 import json
 import re
 import unittest
-from datetime import UTC, date, datetime, timedelta
+from datetime import UTC, date, datetime, time, timedelta
 from decimal import ROUND_HALF_UP, Decimal
 
 import numpy as np
@@ -116,7 +116,50 @@ def as_decimal(text, precision, scale):
     return value.quantize(Decimal(1).scaleb(-scale)) if fits else None
 
 
+# types, and texts with what they become in them; None for what does not fit
+EDGES = (
+    ("decimal(1,0)", {}, {"9": Decimal("9"), "10": None, "1.5": None}), ("decimal(1,1)", {}, {"0.9": Decimal("0.9"), "1": None}), ("decimal(38,0)", {}, {"9" * 38: Decimal("9" * 38), "9" * 39: None}),
+    ("time", {}, {"23:59:59": time(23, 59, 59), "23:59:60": None, "24:00:00": None, "10:60:00": None}), ("time", {"format": "%H.%M"}, {"10.59": time(10, 59), "10.60": None}),
+    ("time(9)", {"format": "%H:%M:%S"}, {"10:20:30": time(10, 20, 30)}), ("time(6)", {"format": "%H:%M:%S"}, {"10:20:30": time(10, 20, 30)}),
+    ("timestamp", {}, {"2026-01-01T23:59:59": datetime(2026, 1, 1, 23, 59, 59), "2026-01-01T23:59:60": None}),
+    ("timestamp(9)", {}, {"1678-01-01T00:00:00.000000000": datetime(1678, 1, 1), "1677-01-01T00:00:00.000000000": None, "2261-12-31T00:00:00.000000000": datetime(2261, 12, 31), "2263-01-01T00:00:00.000000000": None}),
+    ("timestamp(9)", {"unit": "ms"}, {"1500": datetime(1970, 1, 1, 0, 0, 1, 500_000), "1e3": datetime(1970, 1, 1, 0, 0, 1), "x": None}), ("timestamp(3)", {"unit": "ms"}, {"1500": datetime(1970, 1, 1, 0, 0, 1, 500_000), "0.5": None}),
+    ("timestamp_tz", {}, {"2026-01-01T12:00:00+05:30": datetime(2026, 1, 1, 6, 30, tzinfo=UTC), "2026-01-01T12:00:00-00:45": datetime(2026, 1, 1, 12, 45, tzinfo=UTC), "2026-01-01T12:00:00+05:60": None}),
+)  # fmt: skip
+
+
 class FitTest(unittest.TestCase):
+    def test_edges(self):
+        for kind, spelling, cases in EDGES:
+            for text, expected in cases.items():
+                with self.subTest(kind=kind, text=text, **spelling):
+                    found = self.fit([text], kind, **spelling)[0]
+                    plain = found.to_pydatetime(warn=False) if hasattr(found, "to_pydatetime") else found
+                    self.assertEqual(plain, expected)
+
+    def test_every_day_of_the_calendar(self):
+        for year in (1900, 2000, 2023, 2024, 2100, 2400):
+            texts = [f"{day:02}.{month:02}.{year}" for month in range(1, 13) for day in range(28, 33)]
+            wanted = [by_library(text, "%d.%m.%Y") for text in texts]
+            self.assertEqual(
+                self.fit(texts, "date", format="%d.%m.%Y"), [each and each.date() for each in wanted]
+            )
+
+    def test_which_decimals_there_are(self):
+        for spelling, is_one in (
+            ("decimal(1,0)", True),
+            ("decimal(38,38)", True),
+            ("decimal(5)", True),
+            ("decimal(0,0)", False),
+            ("decimal(39,0)", False),
+            ("decimal(2,3)", False),
+        ):
+            with self.subTest(spelling):
+                if is_one:
+                    self.assertTrue(str(parse_type(spelling)).startswith("decimal("))
+                else:
+                    self.assertRaises(TypeSpellingError, parse_type, spelling)
+
     def fit(self, texts, kind, **spelling):
         values, bad = fit_texts(pa.array(texts, pa.large_string()), parse_type(kind), Spelling(**spelling))
         for value, is_bad in zip(values.to_pylist(), bad, strict=True):

@@ -73,7 +73,7 @@ class HostileInputTest(FolderTest):
             (deep, {}, ("--depth-limit", 100), "nested deeper than 100"),
         )
         for source, environment, options, message in cases:
-            with self.subTest(message), mock.patch("tessaron.sources.encodings.FREE_BYTES", 2**24):
+            with self.subTest(message), mock.patch("tessaron.sources.forms.encodings.FREE_BYTES", 2**24):
                 done = quick_command("export", source, "-o", self.folder / "o", *options, **environment)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(message, done.stderr.decode())

@@ -133,7 +133,7 @@ class SeveralFilesTest(FolderTest):
         self.assertEqual((done.records, done.rejected, len(done.sources)), (2, 0, 2))
         notes = " ".join(note.text for note in done.notes)
         for said in (
-            "begins with '\ufffdPNG'",
+            "begins with '\ufffdPNG",
             "begins with '<!DOCTYPE html><htm'",
             "is empty: passed over",
             "cannot be read",

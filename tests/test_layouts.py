@@ -135,6 +135,20 @@ class UpdateTest(FolderTest):
         self.assertEqual(changes.unmet, ("calls.gone: $.gone",))
         self.assertIn("calls.call_eta: $.call.eta", changes.new)
 
+    def test_what_a_table_has_of_several_places_is_not_new(self):
+        cases = (
+            ('parallel = ["$.tide.time[*]", "$.tide.level_m[*]"]\ncolumns.time = { path = "@.time", type = "text" }', {"tide": {"time": ["a"], "level_m": [1.5]}}),
+            ('rows = ["$.from", "$.to"]\ncolumns.name = { path = "@.name", type = "text" }', {"from": {"name": "A"}, "to": {"name": "B"}}),
+            ('rows = ["$.in[*]", "$.out[*]"]\ncolumns.name = { path = "@.name", type = "text" }', {"in": [{"name": "A"}], "out": [{"name": "B"}]}),
+        )  # fmt: skip
+        for text, record in cases:
+            layout = tessaron.Layout(
+                f'[tables.t]\nrows = "$"\ncolumns.id = {{ path = "$.id", type = "integer" }}\n[tables.u]\n{text}'
+            )
+            with self.subTest(text):
+                _, changes = tessaron.update(layout, [{"id": 1, **record}] * 3)
+                self.assertEqual(changes.new, ())
+
     def test_a_second_update_changes_nothing_and_what_comes_back_loses_its_mark(self):
         once, _ = tessaron.update(tessaron.Layout(EDITED), lines_of(DOCUMENTS))
         twice, changes = tessaron.update(once, lines_of(DOCUMENTS))

@@ -11,7 +11,7 @@ from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.xml_parsing import reason_of
 from tessaron.core.lines.xml_value_lines import UndeclaredPrefixError, ValueLines, lines_of
 from tessaron.core.markup.namespaces import Prefixes
-from tessaron.sources.encodings import utf8_blocks
+from tessaron.sources.forms.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.xml_blocks import with_head
 

@@ -19,8 +19,8 @@ from typing import BinaryIO, cast
 from weakref import finalize
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError
-from tessaron.sources.encodings import Readable, bounded, unpacked
-from tessaron.sources.endings import ARCHIVE_ENDINGS
+from tessaron.sources.forms.encodings import Readable, bounded, unpacked
+from tessaron.sources.forms.endings import ARCHIVE_ENDINGS
 
 _ZIP_MAGIC = (b"PK\x03\x04", b"PK\x05\x06")
 HEAD_BYTES = 64 * 1024

@@ -8,7 +8,7 @@ from typing import Any, BinaryIO, Literal, cast
 
 from tessaron.core.base.errors import TessaronError
 from tessaron.core.base.visible import clipped
-from tessaron.sources.encodings import Joined, utf8_blocks
+from tessaron.sources.forms.encodings import Joined, utf8_blocks
 from tessaron.sources.inputs import ByteInput, Input
 
 Format = Literal["json", "xml"]

@@ -25,9 +25,9 @@ from tessaron.sources.archives import (
     members_of,
 )
 from tessaron.sources.database.database_query import DatabaseQuery
-from tessaron.sources.document_choice import choose_documents, natural_order
-from tessaron.sources.encodings import Joined
-from tessaron.sources.endings import (
+from tessaron.sources.forms.document_choice import choose_documents, natural_order
+from tessaron.sources.forms.encodings import Joined
+from tessaron.sources.forms.endings import (
     ARCHIVE_ENDINGS,
     JSON_ENDINGS,
     TABULAR_ENDINGS,

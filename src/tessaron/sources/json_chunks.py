@@ -10,9 +10,9 @@ from tessaron.core.base.errors import Code, DataError, Place, TessaronError, Usa
 from tessaron.core.base.paths import format_path
 from tessaron.core.cutting.envelope import EnvelopeSplitter, agreed_envelope, recognise_envelope
 from tessaron.core.cutting.json_splitting import Chunk, OuterForm, RecordSplitter, SplitError, recognise_form
-from tessaron.sources.encodings import utf8_blocks
+from tessaron.sources.forms.encodings import utf8_blocks
+from tessaron.sources.forms.limits import record_limit
 from tessaron.sources.inputs import ByteInput, Input
-from tessaron.sources.limits import record_limit
 
 if TYPE_CHECKING:
     from tessaron.core.query.jsonpath import JsonPath

@@ -24,7 +24,7 @@ from tessaron.core.cutting.xml_splitting import MOST_AROUND_BYTES, Skeleton, Xml
 from tessaron.core.markup.namespaces import Prefixes
 from tessaron.core.markup.record_path import ANY_ROOT, Name, RecordPath
 from tessaron.core.query.xpath_location import LocationPath
-from tessaron.sources.encodings import utf8_blocks
+from tessaron.sources.forms.encodings import utf8_blocks
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.xml_blocks import with_head
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
+from tessaron.cli.walkthrough.demo_sources import show_other_sources
 from tessaron.cli.walkthrough.demo_walkthrough import (
     BERTH_QUESTION,
     LARGE_BOXES,
@@ -108,6 +109,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     same &= _show_manifests(screen, folder, calls, database, command)
     same &= _show_proof(screen, folder, command)
     _show_kinds(screen, folder, command)
+    same &= show_other_sources(screen, folder, calls, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 

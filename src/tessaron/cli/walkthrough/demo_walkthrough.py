@@ -8,7 +8,7 @@ import os
 import sqlite3
 from collections import defaultdict
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from datetime import datetime
 from itertools import islice
 from pathlib import Path
@@ -76,16 +76,21 @@ def export_with_layouts(calls: Path, log: Path, into: Path) -> list[Receipt]:
     return receipts
 
 
-@contextmanager
-def masked_by(secret: str) -> Iterator[None]:
+def masked_by(secret: str) -> AbstractContextManager[None]:
     """Set the secret of digest masks where it is not set."""
-    is_new = MASK_KEY not in os.environ
-    os.environ.setdefault(MASK_KEY, secret)
+    return variable_set(MASK_KEY, secret)
+
+
+@contextmanager
+def variable_set(name: str, value: str) -> Iterator[None]:
+    """Set a variable of the environment, where it is not set, while the context lasts."""
+    is_new = name not in os.environ
+    os.environ.setdefault(name, value)
     try:
         yield
     finally:
         if is_new:
-            del os.environ[MASK_KEY]
+            del os.environ[name]
 
 
 def load_into_sqlite(receipt: Receipt, database: Path, is_new: bool = True) -> int:

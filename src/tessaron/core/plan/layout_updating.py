@@ -148,6 +148,8 @@ class _Known:
         for change in plan.rearrangements:
             paths = change.detail if change.kind in ("union", "parallel") else [change.path]
             self._whole += [path for path in paths if change.kind not in ("embedded", "array")]
+            # Single objects are rows of such a table, too.
+            self._whole += [path[:-1] for path in paths if change.kind == "union" and path[-1:] == (ELEMENT,)]
             if change.kind in ("embedded", "split"):
                 self._exact.add(change.path)
         for match in _COMMENTED.finditer(text):

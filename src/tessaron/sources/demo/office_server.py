@@ -98,6 +98,7 @@ def write_feeds(folder: Path, url: str) -> list[Path]:
     paths = []
     for name, (address, text) in FEEDS.items():
         path = folder / f"{name}.feed.toml"
-        path.write_text(f'url = "{url}{address}"\n{text}', "utf-8")
+        gap = "\n" if text.startswith("[") else ""
+        path.write_text(f'url = "{url}{address}"\n{gap}{text}', "utf-8")
         paths.append(path)
     return paths

@@ -12,8 +12,8 @@ from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError
-from tessaron.sources.document_choice import choose_documents, natural_order
-from tessaron.sources.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
+from tessaron.sources.forms.document_choice import choose_documents, natural_order
+from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
 from tessaron.sources.remote.store_urls import file_system_of, name_in, shown, told, url_of
 
 if TYPE_CHECKING:

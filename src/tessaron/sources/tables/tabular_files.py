@@ -19,8 +19,8 @@ import pyarrow as pa
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place
 from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
-from tessaron.sources.encodings import Joined, utf8_blocks
-from tessaron.sources.endings import SHEET_ENDINGS, TYPED_ENDINGS
+from tessaron.sources.forms.encodings import Joined, utf8_blocks
+from tessaron.sources.forms.endings import SHEET_ENDINGS, TYPED_ENDINGS
 from tessaron.sources.tables.spreadsheets import other_sheets, sheet_rows
 
 _DELIMITERS = ",;\t|"

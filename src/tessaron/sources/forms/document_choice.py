@@ -9,7 +9,7 @@ from pathlib import PurePath
 from typing import TypeVar
 
 from tessaron.core.base.errors import SourceError
-from tessaron.sources.endings import (
+from tessaron.sources.forms.endings import (
     ARCHIVE_ENDINGS,
     JSON_ENDINGS,
     PLAIN_ENDINGS,

@@ -14,7 +14,7 @@ from typing import Any, BinaryIO, Protocol
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError
 from tessaron.core.base.visible import in_quotes
-from tessaron.sources.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
+from tessaron.sources.forms.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
 
 class Readable(Protocol):
