@@ -134,7 +134,7 @@ class SeveralFilesTest(FolderTest):
         notes = " ".join(note.text for note in done.notes)
         for said in (
             "begins with '\ufffdPNG",
-            "begins with '<!DOCTYPE html><htm'",
+            "begins with '<!DOCTYPE html><html'",
             "is empty: passed over",
             "cannot be read",
             "begins with 'hello'",

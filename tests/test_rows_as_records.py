@@ -2,6 +2,7 @@
 
 import datetime
 import gzip
+import io
 import json
 import os
 import shutil
@@ -187,6 +188,41 @@ class TabularFilesTest(FolderTest):
             self.assertRaisesRegex(tessaron.UsageError, r"tessaron\[xlsx\]"),
         ):
             tessaron.shred(path)
+
+    def test_tables_without_a_name(self):
+        parquet, arrow = io.BytesIO(), io.BytesIO()
+        table = pa.Table.from_pylist(ROWS)
+        pq.write_table(table, parquet)
+        with pa.ipc.new_file(arrow, table.schema) as writer:
+            writer.write_table(table)
+        for name, data in (
+            ("csv", as_csv(ROWS).encode()),
+            ("semicolons", as_csv(ROWS, ";").encode()),
+            ("quoted", as_csv(ROWS).replace("id,code", '"id","code"').encode()),
+            ("parquet", parquet.getvalue()),
+            ("arrow", arrow.getvalue()),
+        ):
+            with self.subTest(name):
+                for source in (data, io.BytesIO(data)):
+                    tables = tessaron.shred(source)
+                    self.assertEqual(
+                        [row["payload_call"] for row in tables["records"].to_pylist()], [1, 2, None]
+                    )
+                done = quick_command("export", "-", "-o", self.folder / name, stdin=data)
+                self.assertEqual(done.returncode, 0, done.stderr)
+        for text, records in (
+            ("true\nfalse\n", 2),
+            ("null\n", 1),
+            ('"a"\n"b"\n', 2),
+            ('"a,b"\n', 1),
+            ("12\n", 1),
+        ):
+            with self.subTest(text):
+                done = quick_command("survey", "-", "--json", stdin=text.encode())
+                self.assertEqual(json.loads(done.stdout)["records"], records)
+        self.assertIn(
+            b"expected a value, found 'hello'", quick_command("survey", "-", stdin=b"hello, world").stderr
+        )
 
     def test_named_columns(self):
         path = self.write("inbox.csv", as_csv(ROWS))

@@ -11,6 +11,9 @@ from pathlib import Path
 from unittest import mock
 from urllib.parse import parse_qs, urlsplit
 
+import brotli
+import zstandard
+
 import tessaron
 from tessaron.sources.web.feed_file import feed_of
 from tessaron.sources.web.feed_model import (
@@ -200,6 +203,12 @@ class Office(BaseHTTPRequestHandler):
     def get_packed(self, query):
         self.answer(gzip.compress(json.dumps(CALLS).encode()), content_encoding="gzip")
 
+    def get_brotli(self, query):
+        self.answer(brotli.compress(json.dumps(CALLS).encode()), content_encoding="br")
+
+    def get_zstd(self, query):
+        self.answer(zstandard.compress(json.dumps(CALLS).encode()), content_encoding="zstd")
+
     def get_lines(self, query):
         self.answer(
             gzip.compress("".join(json.dumps(call) + "\n" for call in CALLS).encode()),
@@ -256,7 +265,7 @@ class WebTest(FolderTest):
         ]
 
     def test_plain_addresses(self):
-        for path in ("/all", "/calls", "/packed", "/lines", "/moved"):
+        for path in ("/all", "/calls", "/packed", "/brotli", "/zstd", "/lines", "/moved"):
             with self.subTest(path):
                 self.assertEqual(self.calls(self.url + path), list(range(1, 24)))
         rows = tessaron.shred(self.url + "/xml", records="/calls/call")["call"].to_pylist()
@@ -298,7 +307,11 @@ class WebTest(FolderTest):
                 tessaron.shred(self.feed(path, more))
 
     def test_pages_that_do_not_end(self):
-        self.assertEqual(self.calls(self.feed("/ring", '[pages]\nkind = "next"\npath = "$.next"')), [1, 2, 3])
+        ring = tessaron.shred(self.feed("/ring", '[pages]\nkind = "next"\npath = "$.next"'))
+        self.assertEqual(ring["items"].column("call").to_pylist(), [1, 2, 3])
+        self.assertIn(
+            "page 1 leads back to one that was there before", " ".join(text for _, text in ring.notes)
+        )
         with self.assertRaisesRegex(tessaron.SourceError, "more than 12 pages"):
             tessaron.shred(self.feed("/endless", '[pages]\nkind = "next"\npath = "$.next"\nmost = 12'))
 

@@ -224,8 +224,16 @@ def _inputs_at(source: object, known: _Members) -> Iterator[ByteInput]:
         yield from _inputs_of_path(Path(cast("os.PathLike[str]", source)), known)
 
 
+def _ending_of(head: bytes) -> str:
+    from tessaron.sources.tables.tabular_files import ending_of
+
+    return ending_of(head)
+
+
 def _inputs_of_bytes(data: bytes, name: str) -> Iterator[ByteInput]:
-    if begins_archive(name, data[:HEAD_BYTES]):
+    if ending := _ending_of(data[:HEAD_BYTES]):
+        yield _table_in(name, ending, lambda: nullcontext(io.BytesIO(data)))
+    elif begins_archive(name, data[:HEAD_BYTES]):
         yield from _of_archive(name, lambda: nullcontext(io.BytesIO(data)), {})
     else:
         yield ByteInput(name, len(data), stream=io.BytesIO(data))
@@ -281,7 +289,8 @@ def _input_of_web(feed: ApiFeed) -> ByteInput:
     pages = opened.pages
     stream = cast("BinaryIO", LineStream(iter(opened)))
     return ByteInput(
-        pages.name, stream=stream, said=pages.said, title=pages.title, records=pages.records,
+        pages.name, stream=stream, after=lambda: pages.ended,
+        said=pages.said, title=pages.title, records=pages.records,
         finished=opened.finish,
     )  # fmt: skip
 
@@ -340,6 +349,14 @@ def _with_rows(entry: ByteInput, said: str = "", documents: Sequence[str] = ()) 
     return replace(entry, size=None, opener=table.open, said=said, after=table.after)
 
 
+def _table_in(name: str, ending: str, opened: Open) -> ByteInput:
+    """Return a table among bytes without a name that says what they are."""
+    from tessaron.sources.tables.tabular_files import table_of
+
+    table = table_of(f"{name}{ending}", opened)
+    return ByteInput(name, opener=table.open, said=table.said, title="records", after=table.after)
+
+
 def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:
     if isinstance(stream, io.TextIOBase):
         raise UsageError("expected a file opened in binary mode, got a text file; open it with mode 'rb'")
@@ -347,7 +364,9 @@ def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:
     name = given if isinstance(given, str) else "<stream>"
     head = _first_bytes(stream)
     whole = cast("BinaryIO", Joined(head, stream))
-    if begins_archive(name, head):
+    if ending := _ending_of(head):
+        yield _table_in(name, ending, kept_bytes(whole))
+    elif begins_archive(name, head):
         yield from _of_archive(name, kept_bytes(whole), {})
     else:
         yield ByteInput(name, stream=whole)
@@ -355,12 +374,20 @@ def _inputs_of_file(stream: Any) -> Iterator[ByteInput]:
 
 _DOCUMENT_BEGINS = b'{[<" \t\r\n\xef\xfe\xff\x00\x1e-0123456789tfn'
 """The first bytes of documents: then nothing more has to be there before they are read."""
+_WORD_BYTES = 3
 
 
 def _first_bytes(stream: BinaryIO) -> bytes:
-    """Return the first bytes of a stream, as many as tell an archive."""
+    """Return the first bytes of a stream, as many as tell an archive or a table."""
     head = stream.read(1)
-    while head and head[0] not in _DOCUMENT_BEGINS and len(head) < HEAD_BYTES:
+    if head in (b"t", b"f", b"n"):
+        # A word of JSON, or the name of a column.
+        head += stream.read(_WORD_BYTES)
+        if head.startswith((b"true", b"fals", b"null")):
+            return head
+    elif head == b'"' and hasattr(stream, "readline"):
+        return head + stream.readline()
+    while head and (len(head) > 1 or head[0] not in _DOCUMENT_BEGINS) and len(head) < HEAD_BYTES:
         more = stream.read(HEAD_BYTES - len(head))
         if not more:
             break

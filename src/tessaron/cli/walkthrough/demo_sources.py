@@ -44,9 +44,9 @@ def _show_api(screen: Console, folder: Path, command: str) -> bool:
     quoted = shlex.quote(str(feed))
     show(
         screen,
-        "14. A web API: the harbour office, as `tessaron demo --serve` has it. It wants a login, gives 50 calls a",
-        "   page, and its tokens are good for three answers. How to ask stands in a feed file. It closes when this",
-        f"   is done; `{command} demo --serve` opens it again.",
+        "14. A web API: the harbour office. It wants a login, gives 50 calls a page, and its tokens are good",
+        "   for three answers. How to ask stands in a feed file. It closes when this is done;",
+        f"   `{command} demo --serve` opens it again.",
         "",
         *(f"     {line}" for line in feed.read_text("utf-8").splitlines()),
         "",

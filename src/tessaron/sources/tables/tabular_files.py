@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from codecs import getincrementaldecoder
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
@@ -46,6 +47,29 @@ class TabularFile:
     open: Open
     said: str
     after: Callable[[], str]
+
+
+_WORDS = (b"true", b"false", b"null")
+_QUOTED_LINE = re.compile(rb'"(?:[^"]|"")*"([,;\t|])')
+
+
+def ending_of(head: bytes) -> str:
+    """Return the ending that a table has whose first bytes these are; empty for what is none.
+
+    Text is a table where its first line begins like no document, and has something that separates fields.
+    """
+    if head.startswith(b"PAR1"):
+        return ".parquet"
+    if head.startswith(b"ARROW1"):
+        return ".arrow"
+    if head.startswith(b"PK") and b"[Content_Types].xml" in head:
+        return ".xlsx"
+    line, _, more = head.removeprefix(b"\xef\xbb\xbf").partition(b"\n")
+    if line[:1] == b'"':
+        return ".csv" if _QUOTED_LINE.match(line) else ""
+    is_text = line[:1].isalpha() or line[:1] == b"_"
+    has_fields = any(sign in line and sign in more for sign in map(str.encode, _DELIMITERS))
+    return ".csv" if is_text and has_fields and not line.startswith(_WORDS) else ""
 
 
 def table_of(name: str, opened: Open, documents: Sequence[str] = ()) -> TabularFile:

@@ -44,6 +44,7 @@ class Pages:
             answer is as it is.
         said: What was found out by the first answer, in words.
         is_complete: Whether all pages have been taken.
+        ended: Why they ended otherwise than by their last, in words; empty if they did not.
     """
 
     def __init__(self, feed: FeedPart, kept: KeptAnswers | None = None, mark: Mark | None = None):
@@ -56,6 +57,7 @@ class Pages:
         self.said = "; ".join([*filter(None, (gone_on,)), *self._doubts(document)])
         self._high = None if feed.mark is None else HighWater(feed.mark.path, mark)
         self.is_complete = False
+        self.ended = ""
 
     @property
     def name(self) -> str:
@@ -120,7 +122,10 @@ class Pages:
             else:
                 yield iter((details.put_into(document, self.records),))
             taken += here
-            if following is None or _key(following) in asked:
+            if following is None:
+                break
+            if _key(following) in asked:
+                self.ended = f"page {count:,} leads back to one that was there before; the pages end with it"
                 break
             if count == self._feed.pages.most:
                 said = f"more than {count:,} pages; set most under [pages] higher"
