@@ -10,7 +10,8 @@ from collections.abc import AsyncIterable, Callable, Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
 from itertools import chain, islice
-from pathlib import Path, PurePath
+from operator import attrgetter
+from pathlib import Path
 from typing import IO, Any, BinaryIO, Protocol, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
@@ -258,7 +259,7 @@ def _of_archive(name: str, opened: Open, known: _Members, inside: str = "") -> I
         raise SourceError(f"{name}: has no member {inside}")
     said = ""
     if [member.name for member in members] != [inside]:
-        members, said = choose_documents(name, members, lambda member: PurePath(member.name), "archive")
+        members, said = choose_documents(name, members, attrgetter("name"), "archive")
     for number, member in enumerate(members):
         entry = ByteInput(f"{name}/{member.name}", member.size or None, opener=member.open)
         yield _with_rows(entry, "" if number else said)
@@ -341,7 +342,7 @@ def _is_there(path: Path) -> bool:
 def _with_rows(entry: ByteInput, said: str = "", documents: Sequence[str] = ()) -> ByteInput:
     """Return a source with what was found out about it; that of a table as one of its rows."""
     if not entry.name.lower().endswith(TABULAR_ENDINGS):
-        return replace(entry, said=said)
+        return replace(entry, said=said) if said else entry
     from tessaron.sources.tables.tabular_files import table_of
 
     table = table_of(entry.name, entry.open, documents)
@@ -397,7 +398,7 @@ def _first_bytes(stream: BinaryIO) -> bytes:
 
 def _inputs_of_path(path: Path, known: _Members) -> Iterator[ByteInput]:
     if not _is_there(path) and any(letter in str(path) for letter in "*?["):
-        found = sorted((Path(name) for name in glob.glob(str(path), recursive=True)), key=natural_order)
+        found = sorted((Path(name) for name in glob.glob(str(path), recursive=True)), key=_in_natural_order)
         if not found:
             raise SourceError(f"{path}: no file matches this pattern")
         for each in found:
@@ -418,17 +419,27 @@ def _inputs_of_path(path: Path, known: _Members) -> Iterator[ByteInput]:
 
 def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
     """Yield the documents in a folder and in those below it; archives are as folders."""
-    found: list[Path] = []
+    found: list[str] = []
     for root, folders, names in os.walk(folder):
         folders[:] = [name for name in folders if not name.startswith(".")]
-        found += [Path(root, name) for name in names if not name.startswith(".")]
-    archives = [path for path in found if path.name.lower().endswith(ARCHIVE_ENDINGS)]
-    if not archives or any(path.name.lower().endswith(JSON_ENDINGS + XML_ENDINGS) for path in found):
-        documents, said = choose_documents(folder, found, lambda path: path.relative_to(folder), "folder")
+        found += [os.path.join(root, name) for name in names if not name.startswith(".")]
+    lowered = [path.lower() for path in found]
+    archives = [path for path, lower in zip(found, lowered, strict=True) if lower.endswith(ARCHIVE_ENDINGS)]
+    if not archives or any(lower.endswith(JSON_ENDINGS + XML_ENDINGS) for lower in lowered):
+        above = len(os.path.join(folder, ""))
+        documents, said = choose_documents(folder, found, lambda path: _slashed(path[above:]), "folder")
         for number, path in enumerate(documents):
-            yield _with_rows(_input_of_path(path), "" if number else said)
-    for archive in sorted(archives, key=natural_order):
-        yield from _inputs_of_path(archive, known)
+            yield _with_rows(_input_of_path(Path(path)), "" if number else said)
+    for archive in sorted(archives, key=_in_natural_order):
+        yield from _inputs_of_path(Path(archive), known)
+
+
+def _in_natural_order(path: str | Path) -> list[tuple[tuple[int, int | str], ...]]:
+    return natural_order(_slashed(str(path)))
+
+
+def _slashed(path: str) -> str:
+    return path if os.sep == "/" else path.replace(os.sep, "/")
 
 
 def _archive_above(path: Path) -> Path | None:

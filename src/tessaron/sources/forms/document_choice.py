@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Sequence
 from operator import itemgetter
-from pathlib import PurePath
 from typing import TypeVar
 
 from tessaron.core.base.errors import SourceError
@@ -23,7 +22,7 @@ _DIGITS = re.compile(r"(\d+)")
 
 
 def choose_documents(
-    name: object, files: Sequence[_File], path_of: Callable[[_File], PurePath], kind: str
+    name: object, files: Sequence[_File], name_of: Callable[[_File], str], kind: str
 ) -> tuple[list[_File], str]:
     """Return those of some files that are documents, in the order of their names, and which others there are.
 
@@ -32,7 +31,7 @@ def choose_documents(
     Args:
         name: The folder or archive, for messages.
         files: All files in it.
-        path_of: Returns the path of one in it.
+        name_of: Returns the name of one in it, with a slash between folders.
         kind: `folder` or `archive`.
 
     Returns:
@@ -41,11 +40,9 @@ def choose_documents(
     Raises:
         SourceError: When JSON and XML are there, or nothing.
     """
-    known = [(file, path_of(file)) for file in files]
-    visible = [
-        (natural_order(path), file, path) for file, path in known if not any(map(_is_hidden, path.parts))
-    ]
-    named = [(file, path, path.name.lower()) for _, file, path in sorted(visible, key=itemgetter(0))]
+    known = [(file, name_of(file)) for file in files]
+    visible = [(natural_order(each), file, each) for file, each in known if not _is_hidden(each)]
+    named = [(file, each, each.lower()) for _, file, each in sorted(visible, key=itemgetter(0))]
     json_files, xml_files, tables = (
         [file for file, _, lower in named if lower.endswith(endings)]
         for endings in (JSON_ENDINGS, XML_ENDINGS, TABULAR_ENDINGS)
@@ -63,26 +60,30 @@ def choose_documents(
         )
     # Archives among the files are read by themselves.
     taken = {id(file) for file in chosen}
-    others = [(path, lower) for file, path, lower in named if id(file) not in taken]
-    return chosen, _passed_over([path for path, lower in others if not lower.endswith(ARCHIVE_ENDINGS)], kind)
+    others = [
+        each for file, each, lower in named if id(file) not in taken and not lower.endswith(ARCHIVE_ENDINGS)
+    ]
+    return chosen, _passed_over(others, kind)
 
 
-def _passed_over(paths: Sequence[PurePath], kind: str) -> str:
-    if not paths:
+def _passed_over(names: Sequence[str], kind: str) -> str:
+    if not names:
         return ""
-    named = ", ".join(path.as_posix() for path in paths[:_NAMED])
-    more = f" and {len(paths) - _NAMED:,} more" if len(paths) > _NAMED else ""
-    count = f"{len(paths):,} other file{'s' * (len(paths) > 1)}"
+    named = ", ".join(names[:_NAMED])
+    more = f" and {len(names) - _NAMED:,} more" if len(names) > _NAMED else ""
+    count = f"{len(names):,} other file{'s' * (len(names) > 1)}"
     return f"{count} in this {kind} passed over: {named}{more}"
 
 
-def _is_hidden(part: str) -> bool:
-    return part == "__MACOSX" or (part.startswith(".") and part != "..")
+def _is_hidden(name: str) -> bool:
+    if "__MACOSX" not in name and "/." not in name and name[:1] != ".":
+        return False
+    return any(part == "__MACOSX" or (part.startswith(".") and part != "..") for part in name.split("/"))
 
 
-def natural_order(path: PurePath) -> list[tuple[tuple[int, int | str], ...]]:
+def natural_order(name: str) -> list[tuple[tuple[int, int | str], ...]]:
     """Return a key that sorts `part-2` before `part-10`."""
     return [
         tuple((0, int(piece)) if piece.isdecimal() else (1, piece) for piece in _DIGITS.split(part) if piece)
-        for part in path.parts
+        for part in name.split("/")
     ]

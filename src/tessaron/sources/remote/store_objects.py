@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass
-from pathlib import PurePosixPath
 from typing import TYPE_CHECKING, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError
@@ -200,7 +199,7 @@ def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, i
         sizes = {path: int(each["size"] or 0) for path, each in found.items() if each["type"] == "file"}
         if not sizes:
             raise SourceError(f"{shown(url)}: no object matches this pattern")
-        return dict(sorted(sizes.items(), key=lambda item: natural_order(PurePosixPath(item[0])))), False
+        return dict(sorted(sizes.items(), key=lambda item: natural_order(item[0]))), False
     found = system.find(root, detail=True)
     if root in found or root.rstrip("/") in found:
         return {

@@ -61,10 +61,10 @@ def url_of(url: str, path: str) -> str:
     return f"{scheme}://{path.lstrip('/') if scheme != 'file' else path}"
 
 
-def name_in(path: str, root: str) -> PurePosixPath:
+def name_in(path: str, root: str) -> str:
     """Return a path as seen from one above it; its own name where it is that one."""
     root = root.rstrip("/")
-    return PurePosixPath(path[len(root) :].lstrip("/") or PurePosixPath(path).name)
+    return path[len(root) :].lstrip("/") or PurePosixPath(path).name
 
 
 @contextmanager
