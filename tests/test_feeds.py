@@ -12,6 +12,13 @@ from unittest import mock
 from urllib.parse import parse_qsl, urlsplit
 
 import tessaron
+from tessaron.core.base.parsed_values import NumberText
+from tessaron.sources.web.answer_documents import document_of, part_at
+from tessaron.sources.web.answers import PAGE_BYTES, Answer
+from tessaron.sources.web.high_water import HighWater
+from tessaron.sources.web.kept_answers import KeptAnswers
+from tessaron.sources.web.secret_values import Hidden
+from tessaron.sources.web.templates import filled, filled_address, filled_json, filled_xml
 from tests.harness import FolderTest, quick_command
 
 SECRET, REFRESH = "spring-flood", "ebb-and-flow"
@@ -161,6 +168,10 @@ class Bureau(BaseHTTPRequestHandler):
         self.answer({}, 307, location=f"http://localhost:{self.server.server_port}/echo")
 
     post_away = get_away
+
+    def get_lead(self, query, sent):
+        elsewhere = f"http://localhost:{self.server.server_port}/echo"
+        self.answer({"items": [{"call": 1, "at": elsewhere}], "next": elsewhere})
 
     def get_typed(self, query, sent, *_):
         self.answer([{"path": self.path}])
@@ -368,6 +379,27 @@ class FeedTest(FolderTest):
             tessaron.SourceError, "another host, where a secret in the body is not sent"
         ):
             tessaron.shred(self.feed("/away", body))
+        each = '[each]\npath = "$.at"\nunder = "more"\n{}\n[secrets]\nword = "env:BUREAU_SECRET"\n'
+        lead = '[pages]\nkind = "next"\npath = "$.next"\n'
+        for more in (
+            'records = "$.items[*]"\n' + each.format('headers = { Authorization = "Bearer {word}" }'), 'records = "$.items[*]"\n' + each.format('parameters = { key = "{word}" }'),
+            'headers = { Authorization = "Bearer {word}" }\n' + lead + '[secrets]\nword = "env:BUREAU_SECRET"\n',
+        ):  # fmt: skip
+            with self.subTest(more):
+                self.server.asked.clear()
+                tessaron.shred(self.feed("/lead", more))
+                self.assertEqual(
+                    (len(self.asked("/echo")), SECRET in json.dumps(self.asked("/echo"))), (1, False)
+                )
+        with self.assertRaisesRegex(
+            tessaron.SourceError, "another host, where a secret in the body is not sent"
+        ):
+            tessaron.shred(
+                self.feed(
+                    "/lead",
+                    'records = "$.items[*]"\n' + each.format('method = "POST"\nform = { word = "{word}" }'),
+                )
+            )
         part = {"sign_in": {"kind": "bearer", "secret": "env:BUREAU_SECRET"}}
         with self.assertRaisesRegex(tessaron.UsageError, "only sent over https"):
             tessaron.shred(tessaron.ApiFeed.of("http://office.example/calls", **part))
@@ -493,6 +525,104 @@ class FeedTest(FolderTest):
         ):  # fmt: skip
             done = quick_command("survey", *arguments)
             self.assertEqual((done.returncode, expected in done.stderr.decode()), (2, True), done.stderr)
+
+
+# values in their order, and the largest; or what is wrong with them
+MARKS = (
+    ([3, 12, 7], 12), (["9", "12"], "12"), (["2026-01-02", "2026-01-10", None], "2026-01-10"), (["b", "a"], "b"), ([], None), ([None], None),
+    (["2026-01-01T12:00:00+02:00", "2026-01-01T11:00:00Z"], "2026-01-01T11:00:00Z"), (["2026-01-01T12:00:00Z", "2026-01-01T13:30:00+02:00"], "2026-01-01T12:00:00Z"),
+    ([1, "x"], "got 'x'"), (["2026-01-01", "2026-01-01T00:00:00Z"], "got"), ([True], "got 'True'"), ([NumberText("1.5")], "got '1.5'"), ([[1]], "got"),
+)  # fmt: skip
+# texts of requests, and what is filled in with the values below
+VALUES = {"who": "Salt & Sons", "n": 7, "at": "https://h/a?b=c d"}
+FILLED = (
+    (filled_address, "https://h/{who}/{n}", "https://h/Salt%20%26%20Sons/7"), (filled_address, "{at}", "https://h/a?b=c%20d"), (filled_address, "{+at}&x={n}", "https://h/a?b=c%20d&x=7"),
+    (filled, "to {who} {nobody} {}", "to Salt & Sons {nobody} {}"), (filled_xml, '<a b="{who}">{n}</a>', '<a b="Salt &amp; Sons">7</a>'),
+    (filled_json, {"a": ["{n}", "{n}!", "{ id }"], "b": {"c": "{who}"}, "d": None, "e": 1.5}, {"a": [7, "7!", "{ id }"], "b": {"c": "Salt & Sons"}, "d": None, "e": 1.5}),
+)  # fmt: skip
+
+
+class PartsTest(FolderTest):
+    def test_how_far_a_run_came(self):
+        for values, expected in MARKS:
+            with self.subTest(values):
+                high = HighWater("$.at", None)
+                if isinstance(expected, str) and expected.startswith("got"):
+                    with self.assertRaisesRegex(tessaron.SourceError, r"mark: \$.at: expected .*" + expected):
+                        high.see(values)
+                else:
+                    high.see(values)
+                    self.assertEqual(high.largest, expected)
+
+    def test_what_is_filled_in(self):
+        for fill, template, expected in FILLED:
+            with self.subTest(template):
+                self.assertEqual(fill(template, VALUES), expected)
+
+    def test_secrets_are_masked_wherever_they_are_cut(self):
+        hidden = Hidden()
+        hidden.add("spring-flood")
+        hidden.add("spring-flood-2 +")
+        hidden.add("abc")
+        text = "x spring-flood y spring-flood-2 + abc spring-flood-2%20%2B spring-floo"
+        wanted = "x *** y *** abc *** spring-floo"
+        self.assertEqual(hidden.masked(text), wanted)
+        for size in range(1, len(text) + 1):
+            masker = hidden.masker()
+            pieces = [masker.masked(text[at : at + size].encode()) for at in range(0, len(text), size)]
+            self.assertEqual(b"".join([*pieces, masker.rest()]).decode(), wanted)
+
+    def test_kept_answers_that_are_broken(self):
+        feed = tessaron.ApiFeed.of("https://office.example/calls").part
+        for name, text, said in (
+            ("a", "nonsense\n", "not lines of JSON"), ("b", '{"x": 1}\n', "does not say of which feed"), ("c", "", "does not say of which feed"),
+        ):  # fmt: skip
+            self.write(f"{name}/answers.ndjson", text)
+            with self.subTest(said), self.assertRaisesRegex(tessaron.SourceError, said):
+                KeptAnswers(self.folder / name, feed, is_live=False)
+        kept = KeptAnswers(self.folder / "d", feed, is_live=True)
+        kept.begin({"today": "2026-01-01"})
+        long = b"[" + b"1," * (PAGE_BYTES // 2) + b"1]"
+        rest = kept.keep(
+            "GET long", Answer("https://h/long", long[:PAGE_BYTES], iter((long[PAGE_BYTES:],))), Hidden()
+        ).rest
+        self.assertEqual(b"".join(rest), long[PAGE_BYTES:])
+        kept.keep("GET next", Answer("https://h/next", b"<a/>", None, "/more"), Hidden())
+        kept.complete()
+        again = KeptAnswers(self.folder / "d", feed, is_live=False)
+        found = again.answer("GET long")
+        self.assertEqual((found.head + b"".join(found.rest), again.values), (long, {"today": "2026-01-01"}))
+        self.assertEqual(
+            (again.answer("GET next").head, again.answer("GET next").following), (b"<a/>", "/more")
+        )
+        (self.folder / "d" / "00002.xml").unlink()
+        with self.assertRaisesRegex(tessaron.SourceError, "00002.xml: cannot be read"):
+            again.answer("GET next")
+        self.write("file", "x")
+        with self.assertRaisesRegex(tessaron.TargetError, "cannot be written"):
+            KeptAnswers(self.folder / "file" / "in", feed, is_live=True).begin({})
+
+    def test_what_answers_say(self):
+        json_answer, xml_answer = (
+            document_of(b'{"a": [{"b": 1}, {"b": 2}], "c": 3}'),
+            document_of(b'<x xmlns="urn:fleet"><y n="1"/><y n="2"/></x>'),
+        )
+        for document, path, expected in (
+            (json_answer, "$.a[*].b", [1, 2]),
+            (xml_answer, "/fleet:x/fleet:y/@n", ["1", "2"]),
+            (xml_answer, "count(//fleet:y)", ["2"]),
+        ):
+            with self.subTest(path):
+                self.assertEqual(document.all_at(path), expected)
+        self.assertEqual(
+            [part_at(json_answer, path).value for path in (None, "$.c", "$.a[*].b", "$.none")],
+            [json_answer.value, 3, [1, 2], None],
+        )
+        self.assertEqual(
+            [len(part_at(xml_answer, path).root) for path in ("/fleet:x", "//fleet:y", "//fleet:z")],
+            [2, 2, 0],
+        )
+        self.assertEqual([document_of(data) for data in (b"<a>", b"{} {}", b'{"a":', b"")], [None] * 4)
 
 
 if __name__ == "__main__":

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import logging
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -28,7 +28,7 @@ from tessaron.sources.web.feed_model import FeedPart
 from tessaron.sources.web.kept_answers import KeptAnswers
 from tessaron.sources.web.secret_values import MASK, Hidden, shown
 from tessaron.sources.web.session import Asked, Session
-from tessaron.sources.web.templates import filled, filled_address, filled_json, filled_xml
+from tessaron.sources.web.templates import filled, filled_address, filled_json, filled_xml, names_in
 
 if TYPE_CHECKING:
     import httpx
@@ -83,6 +83,7 @@ class Asker:
     def __init__(self, feed: FeedPart, kept: KeptAnswers | None = None, mark: str | int | None = None):
         self._feed, self._kept = feed, kept
         self._host = host_of(feed.url)
+        self._written = frozenset(map(host_of, _written_addresses(feed)))
         is_live = kept is None or kept.is_live
         known = {} if kept is None else kept.values
         self._session = Session(feed, known, mark, datetime.now(UTC), is_live)
@@ -223,22 +224,42 @@ class Asker:
         url = _without_user(asked.url or joined(self._feed.url, filled_address(asked.template, values)))
         if urlsplit(url).scheme not in ("http", "https"):
             raise SourceError(f"expected an address of http or https, got {shown(url)}")
-        headers = {name: filled(text, values) for name, text in part.headers.items()}
+        is_written = host_of(url) in self._written
+        # Of what only an answer says is to be asked, nobody is told secrets.
+        headers = {
+            name: filled(text, values)
+            for name, text in part.headers.items()
+            if is_written or not self._tells(text)
+        }
         signature, more = self._session.signature if self._is_told(asked, url) else ({}, {})
         in_address = {**asked.parameters} if self._in_address(asked) else {}
         parameters = {
             name: filled(value, values) if isinstance(value, str) else value
             for name, value in part.parameters.items()
         }
+        if not is_written:
+            # Only an answer says that this is to be asked: what it is not to know stays here.
+            parameters = {
+                name: value for name, value in parameters.items() if not self._is_secret(str(value))
+            }
         url = _with_parameters(url, {**parameters, **in_address, **more})
         content, kind = _content_of(asked, values, {} if self._in_address(asked) else asked.parameters)
         if kind and "content-type" not in map(str.lower, headers):
             headers["Content-Type"] = kind
-        texts = [url, *headers.values(), (content or b"").decode("utf-8", "replace")]
-        if any(self._session.hidden.masked(text) != text for text in texts):
+        sent = "" if content is None else content.decode("utf-8", "replace")
+        has_secret = self._is_secret(sent) or self._tells(json.dumps([part.body, part.form, part.xml]))
+        if has_secret and not is_written:
+            raise SourceError(f"{shown(url)}: another host, where a secret in the body is not sent")
+        if has_secret or any(map(self._is_secret, (url, *headers.values()))):
             self._check_encrypted(url)
-        has_secret = content is not None and self._session.hidden.masked(texts[-1]) != texts[-1]
         return Request(url, part.method, headers, content, signature, has_secret)
+
+    def _tells(self, template: str) -> bool:
+        """Say whether a secret is filled into a text, be it ever so short."""
+        return any(name in self._session.secret_names for name in names_in(template))
+
+    def _is_secret(self, text: str) -> bool:
+        return self._session.hidden.masked(text) != text
 
     def _is_told(self, asked: Asked, url: str) -> bool:
         """Say whether a host is told who asks: only that of the feed is."""
@@ -263,6 +284,17 @@ class Asker:
         may_be_open = sign_in is not None and sign_in.over_http
         if parts.scheme == "http" and parts.hostname not in _LOOPBACK and not may_be_open:
             raise UsageError(f"{shown(url)}: a secret is only sent over https")
+
+
+def _written_addresses(feed: FeedPart) -> Iterator[str]:
+    """Yield the addresses whose hosts stand in a feed as they are: who wrote it wants them asked."""
+    yield feed.url
+    templates = [step.url for step in feed.before]
+    templates += [feed.each.url] if feed.each is not None else []
+    templates += [feed.sign_in.token_url] if feed.sign_in is not None and feed.sign_in.token_url else []
+    for template in templates:
+        if "{" not in template.partition("://")[2].partition("/")[0] and not template.startswith("{"):
+            yield joined(feed.url, template)
 
 
 def _without_user(url: str) -> str:

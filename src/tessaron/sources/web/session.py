@@ -76,6 +76,7 @@ class Session:
         self.plain: dict[str, str | int] = {**values, **known}
         secrets = {name: self._read(where) for name, where in feed.secrets.items()}
         self._values: dict[str, str | int] = {**self.plain, **secrets}
+        self.secret_names = frozenset(feed.secrets) | {name for step in feed.before for name in step.secrets}
         self._headers: dict[str, str] = {}
         self._parameters: dict[str, str] = {}
         self._refresh: str | None = None
