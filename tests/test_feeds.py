@@ -391,6 +391,13 @@ class FeedTest(FolderTest):
                 self.assertEqual(
                     (len(self.asked("/echo")), SECRET in json.dumps(self.asked("/echo"))), (1, False)
                 )
+        with mock.patch.dict(os.environ, BUREAU_SECRET="pin"):
+            # Too short to be looked for, and still not told.
+            self.server.asked.clear()
+            tessaron.shred(
+                self.feed("/lead", 'records = "$.items[*]"\n' + each.format('headers = { X-Pin = "{word}" }'))
+            )
+            self.assertNotIn("pin", json.dumps([asked[4] for asked in self.asked("/echo")]))
         with self.assertRaisesRegex(
             tessaron.SourceError, "another host, where a secret in the body is not sent"
         ):

@@ -236,12 +236,8 @@ class Asker:
         parameters = {
             name: filled(value, values) if isinstance(value, str) else value
             for name, value in part.parameters.items()
+            if is_written or not self._tells(str(value))
         }
-        if not is_written:
-            # Only an answer says that this is to be asked: what it is not to know stays here.
-            parameters = {
-                name: value for name, value in parameters.items() if not self._is_secret(str(value))
-            }
         url = _with_parameters(url, {**parameters, **in_address, **more})
         content, kind = _content_of(asked, values, {} if self._in_address(asked) else asked.parameters)
         if kind and "content-type" not in map(str.lower, headers):
