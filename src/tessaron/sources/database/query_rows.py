@@ -120,7 +120,7 @@ class QueryRows:
         with (
             self._told(),
             self._engine.connect() as connection,
-            streamed(_only_reading(connection), self._statement()) as rows,
+            streamed(_in_order(_only_reading(connection), self._query), self._statement()) as rows,
         ):
             yield rows
 
@@ -198,6 +198,18 @@ def _only_reading(connection: Connection) -> Connection:
         return connection.execution_options(postgresql_readonly=True)
     if connection.dialect.name == "sqlite":
         connection.exec_driver_sql("PRAGMA query_only = ON")
+    return connection
+
+
+def _in_order(connection: Connection, query: DatabaseQuery) -> Connection:
+    """Let a table come in the same order each time: verify compares row with row.
+
+    PostgreSQL begins where another scan of a large table is just then, and several workers read it in turns.
+    """
+    if connection.dialect.name == "postgresql":
+        connection.exec_driver_sql("SET synchronize_seqscans = off")
+        if query.table is not None:
+            connection.exec_driver_sql("SET max_parallel_workers_per_gather = 0")
     return connection
 
 
