@@ -2,6 +2,7 @@
 
 import json
 import unittest
+from unittest import mock
 
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -166,6 +167,54 @@ def same_shape(one, other):
         for node in shape.record.walk():
             drop_partial_words(node)
     return one.record == other.record
+
+
+BAD_LINES = (
+    b'{"a":',
+    b'{"a":1,"a":2}',
+    b"nope",
+    b'{"a":"\xff"}',
+    b"",
+    b"  ",
+    b'{"a":1} x',
+    b"[1,2",
+    b'{"b":{"c":1,"c":[2]}}',
+)
+
+
+@needs_compiled
+class HalvesTest(unittest.TestCase):
+    """Lines of which some are bad are read in halves; that is to be as if all were read carefully."""
+
+    def line(self, chance):
+        if chance.random() < 0.05:
+            return chance.choice(BAD_LINES)
+        value = {
+            "a": chance.randint(0, 10 ** chance.randint(0, 25)),
+            "t": "é" * chance.randint(0, 9),
+            "x": [{"y": 1}] * chance.randint(0, 3),
+        }
+        return json.dumps(value, ensure_ascii=chance.random() < 0.5).encode()
+
+    @settings(max_examples=40, deadline=None)
+    @given(
+        st.randoms(use_true_random=False), st.integers(1, 300), st.sampled_from((1, 64, 1000)), st.booleans()
+    )
+    def test_halves_are_as_the_whole(self, chance, count, few, rejects_repeated):
+        from tessaron.core.kernel import fast_kernel
+
+        data = b"\n".join(self.line(chance) for _ in range(count)) + chance.choice((b"", b"\n"))
+        options = KernelOptions(rejects_repeated)
+        whole = fast_kernel._read_carefully(data, LINE, False, options)
+        with mock.patch.object(fast_kernel, "_FEW_BYTES", few):
+            halves = fast_kernel._read_in_halves(data, options)
+        self.assertEqual((halves.faults, halves.repeated), (whole.faults, whole.repeated))
+        self.assertEqual(halves.offsets.tolist(), whole.offsets.tolist())
+        self.assertEqual((halves.kinds, halves.parents), (whole.kinds, whole.parents))
+        found, expected = learnt(halves), learnt(whole)
+        self.assertEqual(
+            [node.counts for node in found.record.walk()], [node.counts for node in expected.record.walk()]
+        )
 
 
 class SplittingTest(unittest.TestCase):

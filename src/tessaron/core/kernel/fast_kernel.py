@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 
 import numpy as np
 
-from tessaron.core.base.faults import Repeated
+from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.json_text import json_text
 from tessaron.core.base.paths import ELEMENT
 from tessaron.core.compiled import _fastjson
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.cutting.separator import Separator
 from tessaron.core.kernel.contract import DEFAULT_OPTIONS, KernelOptions
+from tessaron.core.tape.joining import join_tapes
 from tessaron.core.tape.tape import Tape
 
+_FEW_BYTES = 16 * 1024
+"""So many bytes are read carefully at once, where a record in them is bad."""
 _SEPARATORS = {Separator.LINE: 0, Separator.COMMA: 1, Separator.NOTHING: 2}
 
 
@@ -23,9 +27,58 @@ def read_json_fast(
 ) -> Tape:
     """Return the tape of the JSON texts in `data`; see `contract.Kernel`."""
     made = _parse(data, separator, continues, options)
-    if made is None:
-        return _read_carefully(data, separator, continues, options)
+    if made is not None:
+        return made
+    if separator is Separator.LINE:
+        return _read_in_halves(data, options)
+    return _read_carefully(data, separator, continues, options)
+
+
+def _read_in_halves(data: bytes, options: KernelOptions) -> Tape:
+    """Read lines of which some are bad, so that few of those that are good are read with them."""
+    parts: list[tuple[int, Tape]] = []
+    pending = [(0, len(data))]
+    while pending:
+        start, stop = pending.pop()
+        # The whole was tried already.
+        tape = _parse(data[start:stop], Separator.LINE, False, options) if stop - start < len(data) else None
+        middle = data.find(b"\n", (start + stop) // 2, stop) + 1
+        if tape is not None:
+            parts.append((start, tape))
+        elif stop - start <= _FEW_BYTES or not start < middle < stop:
+            parts.append((start, _read_carefully(data[start:stop], Separator.LINE, False, options)))
+        else:
+            pending += [(middle, stop), (start, middle)]
+    return _together(parts)
+
+
+def _together(parts: list[tuple[int, Tape]]) -> Tape:
+    """Return the tapes of parts of a chunk as that of the chunk; each is given with where its part begins."""
+    joined = join_tapes([tape for _, tape in parts])
+    made = replace(
+        joined,
+        offsets=np.concatenate([tape.offsets + start for start, tape in parts]),
+        faults=[],
+        repeated=[],
+    )
+    good = read = 0
+    for start, tape in parts:
+        made.faults += [_moved(fault, start, read) for fault in tape.faults]
+        made.repeated += [replace(each, record=each.record + good) for each in tape.repeated]
+        good += tape.record_count
+        read += tape.record_count + len(tape.faults)
     return made
+
+
+def _moved(fault: Fault, start: int, records: int) -> Fault:
+    """Return a fault as seen from the chunk: its part begins at `start`, so many records are before it."""
+    return replace(
+        fault,
+        byte_offset=fault.byte_offset + start,
+        record=fault.record + records,
+        start=fault.start + start if fault.start >= 0 else -1,
+        stop=fault.stop + start if fault.stop >= 0 else -1,
+    )
 
 
 def _parse(data: bytes, separator: Separator, continues: bool, options: KernelOptions) -> Tape | None:
