@@ -29,6 +29,44 @@ class CodesTest(unittest.TestCase):
         self.assertEqual(sorted(told), sorted(Code))
 
 
+# keys of a column with the path of it, the value, whether strict; the message of its reject, and what is found
+SAID = (
+    ("$.x", 'type = "boolean", words = ["J", "N"]', "X", False, "t.x: expected boolean of J/N, got 'X'", ("misfit", "value")),
+    ("$.x", 'type = "date", format = "%d.%m.%Y"', "x", False, "t.x: expected date as %d.%m.%Y, got 'x'", ("misfit", "value")),
+    ("$.x", 'type = "text", required = true', None, False, "t.x: expected a value, got none", ("required", "record")),
+    ("$.x", 'type = "text", allowed = ["a"]', "b", False, "t.x: expected one of 'a', got 'b'", ("allowed", "record")),
+    ("$.x", 'type = "text", allowed = ["a"], mask = "constant"', "b", False, "t.x: expected one of 'a', got a value (masked)", ("allowed", "record")),
+    ("$.x[*]", 'type = "integer", spread = 2', [1, 2, 3], False, None, ("beyond", "note")),
+    ("$.x[*]", 'type = "integer", spread = 2', [1, 2, 3], True, "t.x: only the first 2 of the values have a column", ("beyond", "value")),
+    ("$.x[*]", 'flags = ["a"]', ["a", "b"], False, None, ("no_flag", "note")), ("$.x[*]", 'flags = ["a"]', ["a", "b"], True, None, ("no_flag", "note")),
+    ("$.x", 'type = "json"', 5, False, None, None), ("$.x", 'type = "json"', {"a": [5]}, False, None, None),
+)  # fmt: skip
+
+
+class SaidTest(FolderTest):
+    def test_what_is_said_of_values_that_a_layout_does_not_allow(self):
+        for path, keys, value, strict, message, finding in SAID:
+            layout = tessaron.Layout(f'[tables.t]\nrows = "$"\ncolumns.x = {{ path = "{path}", {keys} }}')
+            with self.subTest(keys=keys, value=value, strict=strict):
+                target = self.folder / "out"
+                receipt = tessaron.export(
+                    [{"x": value, "y": 1}], target, layout=layout, strict=strict, replace=True
+                )
+                listed = target / "rejects.ndjson"
+                said = (
+                    [json.loads(line)["message"] for line in listed.read_text("utf-8").splitlines()]
+                    if listed.exists()
+                    else []
+                )
+                self.assertEqual(said, [] if message is None else [message])
+                self.assertEqual(
+                    [(each.code, each.outcome) for each in receipt.findings],
+                    [] if finding is None else [finding],
+                )
+                # What has no column is left out, and counted; what is in one is not.
+                self.assertEqual([(each.path, each.values) for each in receipt.left_out], [("$.y", 1)])
+
+
 class RecoveryTest(FolderTest):
     def test_what_is_left_and_what_is_rejected(self):
         envelope = b'{"page":1,"calls":[{"id":1},{"id":2,"a":x},{"id":3}]}'
