@@ -12,10 +12,8 @@ from pathlib import Path
 from tessaron._version import __version__
 from tessaron.core.base.errors import UsageError
 from tessaron.sinks.target_folder import TargetFolder, sha256_of
+from tessaron.sources.forms.endings import FETCH_RECEIPT
 from tessaron.sources.web.api_feed import ApiFeed, OpenFeed
-
-RECEIPT = "fetch.receipt"
-"""Not a name that a document has: an export of the folder takes the documents only."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,7 +98,7 @@ def fetch(
             tuple(filter(None, (opened.pages.said,))),
             opened.pages.mark,
         )
-        (written.aside / RECEIPT).write_text(fetched.to_json(), "utf-8")
+        (written.aside / FETCH_RECEIPT).write_text(fetched.to_json(), "utf-8")
         written.commit()
     shutil.rmtree(kept, ignore_errors=True)
     opened.finish()
@@ -135,7 +133,7 @@ def _written(opened: OpenFeed, folder: Path) -> list[FetchedFile]:
 def _files_of(folder: Path) -> set[str]:
     """Return the names of the files that a fetch wrote into a folder."""
     try:
-        receipt = json.loads((folder / RECEIPT).read_text("utf-8"))
-        return {RECEIPT, *(str(each["file"]) for each in receipt["documents"])}
+        receipt = json.loads((folder / FETCH_RECEIPT).read_text("utf-8"))
+        return {FETCH_RECEIPT, *(str(each["file"]) for each in receipt["documents"])}
     except (OSError, ValueError, KeyError, TypeError):
         return set()

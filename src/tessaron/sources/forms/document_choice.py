@@ -10,6 +10,7 @@ from typing import TypeVar
 from tessaron.core.base.errors import SourceError
 from tessaron.sources.forms.endings import (
     ARCHIVE_ENDINGS,
+    FETCH_RECEIPT,
     JSON_ENDINGS,
     PLAIN_ENDINGS,
     TABULAR_ENDINGS,
@@ -76,6 +77,8 @@ def _passed_over(names: Sequence[str], kind: str) -> str:
 
 
 def _is_hidden(name: str) -> bool:
+    if name.rpartition("/")[2] == FETCH_RECEIPT:
+        return True
     if "__MACOSX" not in name and "/." not in name and name[:1] != ".":
         return False
     return any(part == "__MACOSX" or (part.startswith(".") and part != "..") for part in name.split("/"))

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 PLAIN_ENDINGS = (".json", ".ndjson", ".jsonl", ".json-seq", ".geojson")
 """Those of JSON that is not packed."""
+FETCH_RECEIPT = "fetch.receipt"
+"""What stands beside documents that were fetched; it is none, and nobody has to be told."""
 PACKED = ("", ".gz", ".bz2", ".xz", ".zst")
 """What may stand behind them where files are packed."""
 JSON_ENDINGS = tuple(ending + packed for ending in PLAIN_ENDINGS for packed in PACKED)

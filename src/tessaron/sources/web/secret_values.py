@@ -46,7 +46,7 @@ def _of_keyring(service: str, user: str) -> str:
         raise UsageError(f"keyring:{service}/{user}: the keyring gives nothing: {error}") from error
     if found is None:
         raise UsageError(f"keyring:{service}/{user}: the keyring has no such secret")
-    return found
+    return str(found)
 
 
 class Hidden:
