@@ -41,7 +41,7 @@ def as_lines(records):
 class AnyWayTest(unittest.TestCase):
     """The limit of names, the kernel and the chunks change nothing of the tables."""
 
-    @settings(max_examples=72, deadline=None, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=48, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(RECORDS, st.integers(1, 60), st.sampled_from([1, 2, 4]))
     def test_the_same_tables(self, records, chunk_bytes, limit):
         data = as_lines(records)

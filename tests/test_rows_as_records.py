@@ -110,7 +110,7 @@ class CellsTest(unittest.TestCase):
         text = json.dumps(value, indent=1 if pretty else None)
         self.assertIn(sort_of(text.encode()), (Cell.WHOLE, Cell.IN_LINES))
 
-    @settings(max_examples=200, deadline=None)
+    @settings(max_examples=60, deadline=None)
     @given(st.randoms(use_true_random=False))
     def test_xml_is_written_as_it_is_parsed(self, chance):
         document = xml_document(chance)

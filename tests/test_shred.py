@@ -128,7 +128,7 @@ class StructureTest(unittest.TestCase):
         self.assertEqual(one["records"].column_names, ["row_key", "a", "x", "z", "b", "c"])
 
     def test_deep_nesting(self):
-        depth = 1_500
+        depth = 700
         for opening, closing, tables in (('{"a":', "}", 1), ("[", "]", depth)):
             with self.subTest(opening=opening):
                 made = tessaron.shred((opening * depth + "7" + closing * depth).encode(), name="d")
