@@ -68,7 +68,7 @@ def find(
     if form and not picks:
         raise click.UsageError("--as gives the form of the rows of --pick; name the columns with --pick")
     from tessaron.sources.formats import xml_inputs
-    from tessaron.sources.inputs import resolve_inputs
+    from tessaron.sources.resolving import resolve_inputs
 
     *sources, path = arguments
     inputs = resolve_inputs(source_of(tuple(sources)))

@@ -14,7 +14,7 @@ from tessaron.cli.command_group import say
 from tessaron.cli.shared_options import Command
 
 if TYPE_CHECKING:
-    from tessaron.sources.inputs import Source
+    from tessaron.sources.resolving import Source
 
 _ASKED = "tessaron.source"
 """Under this name a command keeps what was said of its sources."""

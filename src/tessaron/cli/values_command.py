@@ -34,7 +34,7 @@ def values(sources: tuple[str, ...], records: str | None) -> None:
     """
     from tessaron.core.lines.value_lines import value_lines
     from tessaron.sources.formats import xml_inputs
-    from tessaron.sources.inputs import resolve_inputs
+    from tessaron.sources.resolving import resolve_inputs
 
     inputs = resolve_inputs(source_of(sources))
     documents = xml_inputs(inputs)

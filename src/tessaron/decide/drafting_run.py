@@ -20,7 +20,8 @@ from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill
-from tessaron.sources.inputs import Input, Source, resolve_inputs
+from tessaron.sources.inputs import Input
+from tessaron.sources.resolving import Source, resolve_inputs
 
 
 def draft(source: Source, *, progress: Progress | None = None, **options: Unpack[RunOptions]) -> Layout:

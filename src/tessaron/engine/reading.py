@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections import Counter
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
@@ -11,9 +10,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from tessaron.core.base.errors import Code, DataError, SourceError, UsageError
+from tessaron.core.base.errors import Code, DataError, UsageError
 from tessaron.core.base.faults import Fault, Repeated
-from tessaron.core.base.naming import name_of_sources
 from tessaron.core.base.paths import Path, format_path
 from tessaron.core.cutting.envelope import MOST_AROUND_BYTES
 from tessaron.core.cutting.json_splitting import Chunk
@@ -36,8 +34,8 @@ from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes
 from tessaron.engine.options import Options
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.rejects import Reject, SourceRead
-from tessaron.sources.formats import Format, recognise_format, unknown_form
-from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
+from tessaron.sources.formats import Format, pass_over_unknown, recognise_format
+from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records, name_of_inputs
 from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
 
 if TYPE_CHECKING:
@@ -49,10 +47,6 @@ if TYPE_CHECKING:
 NO_OBJECT = "no object stands here: nothing was changed by this path"
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""
-
-
-_MOST_TOLD = 10
-"""So many sources that were passed over are named."""
 
 
 @dataclass(slots=True)
@@ -138,7 +132,7 @@ class SourceReading:
         self.progress.start(None if None in sizes else sum(size for size in sizes if size is not None))
         self._wanted = self.options.first
         if self.options.skip_unknown and len(self.inputs) > 1:
-            self._pass_over_unknown()
+            self.notes += pass_over_unknown(self.inputs)
         self._recognise_format()
         if self.xml is not None:
             yield from self.xml.results()
@@ -217,23 +211,6 @@ class SourceReading:
 
         return parse_path(known)
 
-    def _pass_over_unknown(self) -> None:
-        """Leave sources out in which there is neither JSON nor XML, and say which.
-
-        Raises:
-            SourceError: When there is none left.
-        """
-        told = [(entry, unknown_form(entry) if isinstance(entry, ByteInput) else "") for entry in self.inputs]
-        self.inputs[:] = [entry for entry, said in told if not said]
-        passed = [(entry.name, said) for entry, said in told if said]
-        if passed and not self.inputs:
-            raise SourceError(f"{passed[0][0]}: {passed[0][1]}, and nothing else is there to read")
-        self.notes += [(name, f"{said}: passed over") for name, said in passed[:_MOST_TOLD]]
-        if len(passed) > _MOST_TOLD:
-            self.notes.append(
-                (passed[_MOST_TOLD][0], f"and {len(passed) - _MOST_TOLD:,} more were passed over")
-            )
-
     def _recognise_format(self) -> None:
         """Find out what the sources are written in; XML is read by `xml` then."""
         first = self.inputs[0] if self.inputs else None
@@ -301,17 +278,7 @@ class SourceReading:
         last = recognised if self._path is None else self._path.last_name()
         if last:
             return last
-        titles = {entry.title for entry in self.inputs if isinstance(entry, ByteInput)}
-        if len(titles) == 1 and (title := titles.pop()):
-            return title
-        # Beside each other they have one folder: what that is called is asked once.
-        folder = os.getcwd()
-        found = [
-            os.path.join(folder, entry.name)
-            for entry in self.inputs
-            if isinstance(entry, ByteInput) and (entry.path is not None or entry.opener is not None)
-        ]
-        return name_of_sources(found) if found and len(found) == len(self.inputs) else "records"
+        return name_of_inputs(self.inputs)
 
     def documents_name(self, top: str) -> str:
         """Return the name for the table of what stands around the records."""

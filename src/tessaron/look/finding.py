@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.engine.path_reading import Found, PathReader
 from tessaron.sources.formats import xml_inputs
-from tessaron.sources.inputs import Source, resolve_inputs
+from tessaron.sources.resolving import Source, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound

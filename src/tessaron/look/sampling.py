@@ -24,8 +24,9 @@ from tessaron.core.tape.emission import emit
 from tessaron.engine.path_reading import PathReader, parse_chunk
 from tessaron.sinks.syncing import write_file
 from tessaron.sources.formats import xml_inputs
-from tessaron.sources.inputs import ByteInput, Source, resolve_inputs
+from tessaron.sources.inputs import ByteInput
 from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
+from tessaron.sources.resolving import Source, resolve_inputs
 
 _CHUNK_BYTES = 1024 * 1024
 

@@ -27,7 +27,8 @@ from tessaron.engine.pool import Pool
 from tessaron.engine.reading import NO_OBJECT, SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill
-from tessaron.sources.inputs import ByteInput, Source, resolve_inputs
+from tessaron.sources.inputs import ByteInput
+from tessaron.sources.resolving import Source, resolve_inputs
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout

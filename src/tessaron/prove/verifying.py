@@ -25,9 +25,10 @@ from tessaron.prove.source_digests import Digests, SourceDigests
 from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
-from tessaron.sources.inputs import Input, Source, is_source, resolve_inputs
+from tessaron.sources.inputs import Input
 from tessaron.sources.remote.store_copies import local_folder
 from tessaron.sources.remote.store_urls import is_store
+from tessaron.sources.resolving import Source, is_source, resolve_inputs
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
 

@@ -6,7 +6,7 @@ import io
 from dataclasses import replace
 from typing import Any, BinaryIO, Literal, cast
 
-from tessaron.core.base.errors import TessaronError
+from tessaron.core.base.errors import SourceError, TessaronError
 from tessaron.core.base.visible import clipped
 from tessaron.sources.forms.encodings import Joined, utf8_blocks
 from tessaron.sources.inputs import ByteInput, Input
@@ -62,6 +62,8 @@ def _format_of(name: str, stream: Any) -> Format:
 
 
 _ENOUGH_BYTES = 64
+_MOST_TOLD = 10
+"""So many inputs that were passed over are named."""
 _BEGINS = b'{["<-0123456789tfn\x1e'
 """What JSON and XML begin with."""
 
@@ -86,3 +88,20 @@ def unknown_form(entry: ByteInput) -> str:
         begin = clipped(repr(head[:20].decode("utf-8", "replace")))
         return f"begins with {begin}, which is no JSON or XML"
     return ""
+
+
+def pass_over_unknown(inputs: list[Input]) -> list[tuple[str, str]]:
+    """Take those out of some inputs in which there is neither JSON nor XML; return their names, and why.
+
+    Raises:
+        SourceError: When there is none left.
+    """
+    told = [(entry, unknown_form(entry) if isinstance(entry, ByteInput) else "") for entry in inputs]
+    inputs[:] = [entry for entry, said in told if not said]
+    passed = [(entry.name, said) for entry, said in told if said]
+    if passed and not inputs:
+        raise SourceError(f"{passed[0][0]}: {passed[0][1]}, and nothing else is there to read")
+    notes = [(name, f"{said}: passed over") for name, said in passed[:_MOST_TOLD]]
+    if len(passed) > _MOST_TOLD:
+        notes.append((passed[_MOST_TOLD][0], f"and {len(passed) - _MOST_TOLD:,} more were passed over"))
+    return notes

@@ -16,7 +16,7 @@ from tessaron.core.survey.noticing import SurveyNote
 from tessaron.core.survey.survey_entries import PathEntry, SurveyFacts
 from tessaron.engine.run_options import RunOptions
 from tessaron.look.surveying import survey_source
-from tessaron.sources.inputs import Source
+from tessaron.sources.resolving import Source
 from tessaron.views.survey_outline import distinct_cell, kinds_cell, outline_lines, values_cell
 
 
