@@ -401,6 +401,17 @@ class QuickChoiceTest(FolderTest):
         ):
             tessaron.shred(self.source, flat="$.tag[*]")
 
+    def test_a_row_that_stands_for_none_is_nobodys_parent(self):
+        source = b'{"call": 1}\n{"b":[{"b":{"a":null},"a":[]}]}'
+        layout = tessaron.draft(source)
+        flat = layout.flatten("records_b", [], True)
+        rows = tessaron.shred(source, layout=flat)["records_b"].to_pylist()
+        self.assertEqual([row["within_key"] for row in rows][1:], [None, 2])
+        found = tessaron.shred(source, flat=layout.part.tables["records_b"].rows, with_empty=True)[
+            "records_b"
+        ]
+        self.assertEqual(found.to_pylist(), rows)
+
     @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(st.lists(RECORDS, min_size=1, max_size=4), st.data())
     def test_a_flat_table_is_what_its_layout_says(self, records, data):

@@ -85,8 +85,8 @@ class RowBatches:
             numbers = np.zeros(count + 1, np.int64)
             numbers[kept] = np.arange(1, len(kept) + 1)
             found = numbers[level_rows]
-        # A row that is none, -1, finds the zero behind the last number, as one that was filtered away does.
-        missing = found == 0
+        # A row that is none, -1, may be among those kept, where what has no row here is kept too.
+        missing = (level_rows < 0) | (found == 0)
         is_null = missing if missing.any() else None
         if self._columns.plan.has_digest_keys:
             return hex_of(self._digests_of(table)).take(array_of(level_rows, is_null))
