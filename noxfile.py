@@ -6,7 +6,7 @@ import nox
 
 nox.options.sessions = ["lint", "types", "tests"]
 nox.options.error_on_missing_interpreters = False
-CHECKED = ("src", "tests", "benchmarks", "examples", "fuzz", "noxfile.py", "setup.py")
+CHECKED = ("src", "tests", "benchmarks", "docs", "examples", "fuzz", "noxfile.py", "setup.py")
 
 
 @nox.session(python=["3.11", "3.12", "3.13", "3.14"])
@@ -72,6 +72,23 @@ def benchmarks(session: nox.Session) -> None:
     """Measure against the bars, as ratios, side by side."""
     session.install("-e", ".[dev]")
     session.run("python", "benchmarks/bars.py", *session.posargs)
+
+
+@nox.session(python="3.11")
+def docs(session: nox.Session) -> None:
+    """Check that what the docs say is so: every documented line, every link, every picture that is named."""
+    session.install("-e", ".[dev]")
+    pages = ("commands", "drafts", "expressions", "layouts", "types", "xml")
+    session.run(
+        "python", "-m", "unittest", "tests.test_links", *(f"tests.test_page_of_{page}" for page in pages)
+    )
+
+
+@nox.session(python="3.11")
+def pictures(session: nox.Session) -> None:
+    """Make the pictures of the docs again: `nox -s pictures -- survey` for one of them."""
+    session.install("-e", ".[dev]")
+    session.run("python", "docs/screenshots/make.py", *session.posargs)
 
 
 @nox.session(python="3.11")

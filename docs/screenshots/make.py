@@ -1,0 +1,124 @@
+"""Makes the pictures of the docs from the demo data: `python docs/screenshots/make.py [NAME...]`, or `nox -s pictures`.
+
+Each is what a terminal of 1280 by 800 shows after some commands. Needs Xvfb, xterm and ImageMagick
+(`apt-get install xvfb xterm imagemagick`), and the extras `web` and `sql`.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from pathlib import Path
+
+from tessaron.sources.demo.office import OFFICE_SECRET
+from tessaron.sources.demo.office_server import OfficeServer, write_feeds
+
+HERE = Path(__file__).parent
+MISTAKEN = """[tables.calls]
+rows = "$"
+key = ["call_id"]
+[tables.calls.columns]
+call_id = { path = "$.call_id", type = "text" }
+draught = { path = "$.vessel.draught_m", type = "decimal(5;2)" }
+eta = { pth = "$.eta", type = "timestamp_tz" }
+[tables.stays]
+rows = "$.stay[*]"
+keep = "statuss != 'x'"
+"""
+PICTURES = {
+    "demo": ["tessaron demo --into again | tail -51"],
+    "draft": ["tessaron draft harbour/harbour_events.ndjson | head -50"],
+    "export": [
+        "tessaron export harbour/vessel_calls.ndjson -o tables --name calls",
+        "head -c 900 tables/receipt.json",
+        "tessaron export harbour/vessel_calls.ndjson -o tables",
+    ],
+    "fetch": [
+        f"OFFICE_SECRET={OFFICE_SECRET} tessaron fetch harbour/office/login.feed.toml -o answers --verbose",
+        "tessaron export answers -o answered",
+        "tessaron export harbour/office/details.feed.toml -o details --keep-answers kept",
+        "head -n 4 kept/answers.ndjson | cut -c1-150",
+    ],
+    "find": [
+        "tessaron find harbour/vessel_calls.ndjson '$.stays[?@.berth == \"N1\"].moves[*].crane' --where-found --first 4",
+        "tessaron find harbour/vessel_calls.ndjson '$.stays[*]' --pick berth='$.berth' --pick kinds='$.moves[*].kind' --first 5",
+        "tessaron find harbour/vessel_calls.ndjson '$.stays[*].movs[*].teu'",
+        "tessaron find harbour/manifests.xml '//g:item[g:weight > 50000]/g:name' --count",
+    ],
+    "hard_structures": ["tessaron export harbour/inspections.json -o holds", "tessaron preview harbour/inspections.json --rows 2 | head -28"],
+    "layout": [
+        "cat mistaken.layout.toml",
+        "tessaron export harbour/vessel_calls.ndjson --layout mistaken.layout.toml -o chosen",
+        "tessaron export harbour/vessel_calls.ndjson --layout harbour/vessel_calls.layout.toml -o chosen",
+    ],
+    "preview": ["tessaron preview harbour/vessel_calls.ndjson --table stays --rows 3", "tessaron preview harbour/vessel_calls.ndjson --table vessel_calls --rows 1"],
+    "survey": ["tessaron survey harbour/vessel_calls.ndjson --match stays"],
+    "verify": ["tessaron verify harbour/parquet", "tessaron rebuild harbour/parquet -o rebuilt.ndjson", "head -n 1 rebuilt.ndjson | cut -c1-600"],
+    "xml": ["tessaron survey harbour/manifests.xml --match consignments | head -30", "tessaron export harbour/manifests.xml -o manifests"],
+}  # fmt: skip
+
+
+def main() -> None:
+    for program in ("Xvfb", "xterm", "import"):
+        if shutil.which(program) is None:
+            sys.exit(f"{program} is not there: apt-get install xvfb xterm imagemagick")
+    with tempfile.TemporaryDirectory() as made, OfficeServer() as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        folder = Path(made)
+        subprocess.run(
+            [sys.executable, "-m", "tessaron", "demo", "--into", folder / "harbour"],
+            check=True,
+            stdout=subprocess.DEVNULL,
+        )
+        write_feeds(folder / "harbour" / "office", server.url)
+        (folder / "mistaken.layout.toml").write_text(MISTAKEN, "utf-8")
+        for name in sys.argv[1:] or PICTURES:
+            take(name, folder)
+            print(HERE / f"{name}.png")
+        server.shutdown()
+
+
+def take(name: str, folder: Path) -> None:
+    """Run the commands of a picture in a terminal, and take it when they are done."""
+    done = folder / f"{name}.done"
+    lines = ["clear"]
+    for command in PICTURES[name]:
+        lines += [f"printf '%s\\n' {quoted('$ ' + command)}", command, "echo"]
+    (folder / "run.sh").write_text("\n".join([*lines, f"touch {done}", "sleep 60"]), "utf-8")
+    here = {
+        **os.environ, "DISPLAY": ":77", "COLUMNS": "155", "MASK": "x", "TESSARON_MASK_KEY": "a secret only for the pictures",
+        "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+    }  # fmt: skip
+    with subprocess.Popen(
+        ["Xvfb", ":77", "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
+    ) as screen:
+        time.sleep(1)
+        terminal = subprocess.Popen(
+            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0", "-bg", "white", "-fg", "black", "-bw", "0", "-b", "8", "-e", "bash", "run.sh"],
+            cwd=folder, env=here,
+        )  # fmt: skip
+        for _ in range(120):
+            if done.exists():
+                break
+            time.sleep(0.5)
+        time.sleep(1)
+        picture = HERE / f"{name}.png"
+        subprocess.run(
+            ["import", "-window", "root", "-colorspace", "Gray", "-depth", "8", picture], env=here, check=True
+        )
+        terminal.kill()
+        screen.terminate()
+
+
+def quoted(text: str) -> str:
+    """Return a text as a word of the shell."""
+    return "'" + text.replace("'", "'\\''") + "'"
+
+
+if __name__ == "__main__":
+    main()
