@@ -72,6 +72,8 @@ def benchmarks(session: nox.Session) -> None:
     """Measure against the bars, as ratios, side by side."""
     session.install("-e", ".[dev]")
     session.run("python", "benchmarks/bars.py", *session.posargs)
+    session.run("python", "benchmarks/sources.py")
+    session.run("python", "benchmarks/pages.py")
 
 
 @nox.session(python="3.11")
