@@ -50,6 +50,8 @@ class TabularFile:
 
 
 _WORDS = (b"true", b"false", b"null")
+_NO_TEXT = re.compile(rb"[\x00-\x08\x0e-\x1f]")
+"""What stands in bytes that are packed, but in no text."""
 _QUOTED_LINE = re.compile(rb'"(?:[^"]|"")*"([,;\t|])')
 
 
@@ -67,7 +69,7 @@ def ending_of(head: bytes) -> str:
     line, _, more = head.removeprefix(b"\xef\xbb\xbf").partition(b"\n")
     if line[:1] == b'"':
         return ".csv" if _QUOTED_LINE.match(line) else ""
-    is_text = line[:1].isalpha() or line[:1] == b"_"
+    is_text = (line[:1].isalpha() or line[:1] == b"_") and not _NO_TEXT.search(head)
     has_fields = any(sign in line and sign in more for sign in map(str.encode, _DELIMITERS))
     return ".csv" if is_text and has_fields and not line.startswith(_WORDS) else ""
 
