@@ -1,5 +1,6 @@
 """Tables as sources: CSV, Parquet, Arrow and databases, with documents in their columns."""
 
+import bz2
 import datetime
 import gzip
 import io
@@ -210,6 +211,10 @@ class TabularFilesTest(FolderTest):
                     )
                 done = quick_command("export", "-", "-o", self.folder / name, stdin=data)
                 self.assertEqual(done.returncode, 0, done.stderr)
+        for seed in range(40):
+            # Packed bytes can look like a line of names, with letters and commas.
+            lines = (b'{"call": %d, "seed": %d}\n' % (number * 7919, seed) for number in range(200))
+            self.assertEqual(tessaron.survey(bz2.compress(b"".join(lines))).records, 200)
         for text, records in (
             ("true\nfalse\n", 2),
             ("null\n", 1),
