@@ -5,17 +5,16 @@ Read through SQLAlchemy (extra `sql`), streamed, in a transaction that only read
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import replace
 from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from weakref import finalize
 
-import pyarrow as pa
-
-from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.lines.python_rows import batch_of
 from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
 from tessaron.sources.database.database_query import DatabaseQuery
 from tessaron.sources.database.row_streams import Row, RowStream, streamed
@@ -72,7 +71,7 @@ class QueryRows:
             first = self._begun.first = rows.take(_FIRST_ROWS)
         self._check_names()
         with self._named():
-            found = RowForm.of(_batch_of(self._names, first), True, query.documents)
+            found = RowForm.of(batch_of(self._names, first), True, query.documents)
         documents = found.documents | (typed if not query.documents else frozenset())
         self._form = replace(found, documents=documents)
         shown = ", ".join(sorted(self._form.documents))
@@ -110,10 +109,10 @@ class QueryRows:
 
     def _batches(self, begun: _Begun) -> Iterator[ArrowRows]:
         if begun.first:
-            yield _batch_of(self._names, begun.first)
+            yield batch_of(self._names, begun.first)
         with self._told():
             for rows in begun.rows.batches():
-                yield _batch_of(self._names, rows)
+                yield batch_of(self._names, rows)
 
     @contextmanager
     def _rows(self) -> Iterator[RowStream]:
@@ -211,18 +210,3 @@ def _in_order(connection: Connection, query: DatabaseQuery) -> Connection:
         if query.table is not None:
             connection.exec_driver_sql("SET max_parallel_workers_per_gather = 0")
     return connection
-
-
-def _batch_of(names: Sequence[str], rows: Sequence[Sequence[object]]) -> ArrowRows:
-    columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
-    return pa.RecordBatch.from_arrays([_column_of(values) for values in columns], list(names))
-
-
-def _column_of(values: Sequence[object]) -> ArrowArray:
-    """Return values of one column; what Arrow has no type for as the text that Python writes."""
-    try:
-        # What is kept of texts is of this type: they need not be copied into it later.
-        is_text = isinstance(next((value for value in values if value is not None), None), str)
-        return pa.array(values, pa.large_string() if is_text else None)
-    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, OverflowError):
-        return pa.array([None if value is None else str(value) for value in values], pa.large_string())

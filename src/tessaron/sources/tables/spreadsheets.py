@@ -8,10 +8,9 @@ from collections.abc import Iterator, Sequence
 from itertools import islice
 from typing import Any, BinaryIO
 
-import pyarrow as pa
-
-from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import Code, DataError, Place, UsageError
+from tessaron.core.lines.python_rows import batch_of
 
 _BATCH_ROWS = 5_000
 
@@ -31,7 +30,7 @@ def sheet_rows(name: str, stream: BinaryIO) -> Iterator[ArrowRows]:
         names = _names(name, next(rows, ()))
         while batch := [row[: len(names)] for row in islice(rows, _BATCH_ROWS)]:
             filled = [row for row in batch if any(cell is not None for cell in row)]
-            yield _batch_of(names, filled)
+            yield batch_of(names, filled)
 
 
 def other_sheets(name: str, stream: BinaryIO) -> str:
@@ -75,16 +74,3 @@ def _names(name: str, row: Sequence[object]) -> list[str]:
     if twice:
         raise DataError(f"two columns are called {twice[0]!r}", Place(name, line=1), Code.SYNTAX)
     return names
-
-
-def _batch_of(names: list[str], rows: list[Sequence[object]]) -> ArrowRows:
-    columns = list(zip(*rows, strict=True)) if rows else [()] * len(names)
-    return pa.RecordBatch.from_arrays([_column_of(values) for values in columns], names)
-
-
-def _column_of(values: Sequence[object]) -> ArrowArray:
-    try:
-        return pa.array(values)
-    except (pa.ArrowInvalid, pa.ArrowTypeError):
-        # Cells of one column may be of any kind: then they are the texts that they are written as.
-        return pa.array([None if value is None else str(value) for value in values], pa.large_string())
