@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
 
@@ -65,11 +65,6 @@ class RecordPath:
             prefix = prefixes.by_namespace().get(test.namespace or "")
             steps.append(f"{prefix}:{test.local}" if prefix else test.local)
         return "/" + "/".join(steps) + self.predicates
-
-    @classmethod
-    def of_names(cls, names: Sequence[Name]) -> RecordPath:
-        """Return the path through elements of these names."""
-        return cls(tuple(NameTest(name.namespace, name.local) for name in names))
 
 
 ANY_ROOT = RecordPath((NameTest(None, "*"),))

@@ -311,18 +311,6 @@ def _same_tail(matrix: Bytes, reading: Reading) -> Bools:
     return np.asarray(fits)
 
 
-def read_texts(lane: TextLane, reading: Reading) -> Int64s:
-    """Return the values of texts that all read as `reading`.
-
-    Returns:
-        For a date, days since 1970-01-01; for a time, microseconds since midnight; else microseconds since
-        1970-01-01T00:00, in UTC when it has a zone. Nanoseconds when there are more than 6 fraction digits.
-    """
-    size = int(lane.offsets[-1] - lane.offsets[0])
-    matrix = lane.data[lane.offsets[0] : lane.offsets[0] + size].reshape(-1, reading.byte_length)
-    return _read_matrix(matrix, reading)
-
-
 def _read_matrix(matrix: Bytes, reading: Reading) -> Int64s:
     if reading.name == "time":
         return _clock(matrix, 0, reading)
@@ -343,7 +331,8 @@ def read_any(lane: TextLane, name: str, second_digits: int) -> tuple[Int64s, Boo
         second_digits: Digits of the second that a value may have, zeros at the end aside.
 
     Returns:
-        Values as of `read_texts`, all in nanoseconds if `second_digits` is above 6, and a mask.
+        For a date, days since 1970-01-01; for a time, microseconds since midnight; else microseconds since
+        1970-01-01T00:00, in UTC when it has a zone. Nanoseconds if `second_digits` is above 6. And a mask.
     """
     values, fits = np.zeros(len(lane), np.int64), np.zeros(len(lane), np.bool_)
     lengths = lane.byte_lengths
@@ -393,7 +382,7 @@ def _readings_in(matrix: Bytes, name: str) -> Iterator[tuple[Reading, Int64s]]:
 
 
 def _clock(matrix: Bytes, start: int, reading: Reading) -> Int64s:
-    """Return the time of day that begins in column `start`, in the unit of `read_texts`."""
+    """Return the time of day that begins in column `start`, in the unit of `read_any`."""
     unit_digits = 6 if reading.second_digits <= 6 else 9
     seconds = _number(matrix, start, start + 2).astype(np.int64) * 3600
     seconds += _number(matrix, start + 3, start + 5) * 60

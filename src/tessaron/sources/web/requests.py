@@ -99,11 +99,6 @@ class Asker:
             for key, answer in self._before:
                 kept.keep(key, answer, self._session.hidden)
 
-    @property
-    def mark(self) -> str | int | None:
-        """How far the last run came, as it was filled in."""
-        return self._session.plain.get("mark")
-
     def ask(self, asked: Asked) -> Answer:
         """Return an answer, as much of it read as a page may be long.
 
