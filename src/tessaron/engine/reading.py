@@ -178,9 +178,8 @@ class SourceReading:
                     yield from self._results_of_entry(entry)
                 return
             yield bundle.entries[0].name, result, 0
-            for entry in bundle.entries:
-                self.count_bytes(entry.size or 0)
-                self.sources.append(SourceRead(entry.name, entry.size or 0, 1))
+            self.count_bytes(sum(entry.size or 0 for entry in bundle.entries))
+            self.sources += [SourceRead(entry.name, entry.size or 0, 1) for entry in bundle.entries]
 
     def _results_of_entry(self, entry: Input) -> Iterator[tuple[str, Any, int]]:
         """Yield what the records of one source became."""

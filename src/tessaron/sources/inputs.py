@@ -6,7 +6,6 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError, UsageError
@@ -33,7 +32,7 @@ class ByteInput:
 
     name: str
     size: int | None = None
-    path: Path | None = None
+    path: str | None = None
     stream: BinaryIO | None = None
     opener: Open | None = None
     said: str = ""
@@ -47,7 +46,7 @@ class ByteInput:
         if self.path is None or self.size is None:
             return ""
         try:
-            size = self.path.stat().st_size
+            size = os.stat(self.path).st_size
         except OSError:
             return "the file vanished while it was read"
         if size == self.size:

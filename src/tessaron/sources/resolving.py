@@ -346,7 +346,7 @@ def _inputs_of_folder(folder: Path, known: _Members) -> Iterator[ByteInput]:
         above = len(os.path.join(folder, ""))
         documents, said = choose_documents(folder, found, lambda path: _slashed(path[above:]), "folder")
         for number, path in enumerate(documents):
-            yield _with_rows(_input_of_path(Path(path)), "" if number else said)
+            yield _with_rows(_input_of_path(path), "" if number else said)
     for archive in sorted(archives, key=_in_natural_order):
         yield from _inputs_of_path(Path(archive), known)
 
@@ -364,15 +364,17 @@ def _archive_above(path: Path) -> Path | None:
     return next((above for above in path.parents if _is_there(above) and above.is_file()), None)
 
 
-def _input_of_path(path: Path) -> ByteInput:
+def _input_of_path(path: Path | str) -> ByteInput:
+    # As text: to make a path of each of very many names takes longer than to ask for its size.
+    name = str(path)
     try:
-        status = path.stat()
+        size = os.stat(name).st_size
     except OSError as error:
-        shown = clipped(str(path))
+        shown = clipped(name)
         if isinstance(error, FileNotFoundError):
             raise SourceError(
                 f"{shown}: cannot be read: {error.strerror}; expected the path of files, or JSON or XML "
                 "itself; check the name"
             ) from error
         raise SourceError(f"{shown}: cannot be read: {error.strerror}") from error
-    return ByteInput(str(path), status.st_size or None, path=path)
+    return ByteInput(name, size or None, path=name)

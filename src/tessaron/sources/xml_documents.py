@@ -230,7 +230,7 @@ class XmlFeed:
         if found.count * _SAMPLE_BYTES < head_bytes * 4:
             # Records so long may have no tag of theirs in a sample.
             return False
-        with entry.path.open("rb") as file:
+        with open(entry.path, "rb") as file:
             samples = [_sample(file, at * size // _SAMPLES) for at in range(_SAMPLES)]
         local = found.path.tests[-1].local
         without = sum(not has_tag(sample, local) for sample in samples if looks_plain(sample))
