@@ -527,6 +527,13 @@ class FeedTest(FolderTest):
         ):
             with self.subTest(keys), self.assertRaisesRegex(tessaron.UsageError, expected):
                 tessaron.ApiFeed.of(self.url, **keys)
+        for path, expected in (
+            ("calls.json", "expected an address, or a feed file whose name ends in .feed.toml"),
+            ("none.feed.toml", "cannot be read: No such file"),
+            (self.write("odd.feed.toml", b"\xff\xfe"), r"no UTF-8 \(byte 0\)"),
+        ):
+            with self.subTest(path), self.assertRaisesRegex(tessaron.TessaronError, expected):
+                tessaron.fetch(path, self.folder / "none")
         self.assertEqual(self.server.asked, [])
         for arguments, expected in (
             ((Path("a.json"), "--verbose"), "go with an address or a feed file"), ((self.url, self.url, "--keep-answers", "k"), "go with one feed"),

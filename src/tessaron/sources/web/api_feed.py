@@ -88,6 +88,9 @@ class ApiFeed:
         if str(path).startswith(("http://", "https://")):
             return cls(feed_of_address(str(path)), keep, run_from)
         file = Path(path)
+        if not file.name.lower().endswith(FEED_ENDING):
+            said = f"expected an address, or a feed file whose name ends in {FEED_ENDING}"
+            raise UsageError(f"{file}: {said}")
         mark_file = file.with_name(file.name[: -len(FEED_ENDING)] + MARK_ENDING)
         return cls(read_feed(file), keep, run_from, mark_file)
 

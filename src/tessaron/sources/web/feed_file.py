@@ -43,8 +43,10 @@ def read_feed(path: Path) -> FeedPart:
     """
     try:
         text = path.read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise SourceError(f"{path}: cannot be read: {error}") from error
+    except OSError as error:
+        raise SourceError(f"{path}: cannot be read: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        raise SourceError(f"{path}: cannot be read: it is no UTF-8 (byte {error.start})") from error
     return feed_of(text, str(path))
 
 
