@@ -32,7 +32,6 @@ _TEXT, _NUMBER, _BOOLEAN, _NULL, _OBJECT, _ARRAY, _ELEMENT, _ORDER = (
 _START = np.uint64(0x5441_5353_4152_4F4E)
 _FIRST = np.uint64(1)
 _NOTHING: Words = np.empty(0, np.uint64)
-_LONGEST_INTEGER = 18
 
 
 def record_digests(fragment: Fragment, exact: bool, keys: ArrowArray = None) -> Words:
@@ -207,14 +206,22 @@ def _of_numbers(lane: TextLane, exact: bool) -> Words:
         return _hashes(lane)
     texts = plain_numbers(lane.to_arrow())
     hashes = _hashes(TextLane.of(texts))
-    short = pc.and_(
-        pc.match_substring_regex(texts, "^-?[0-9]+$"),
-        pc.less_equal(pc.binary_length(texts), _LONGEST_INTEGER),
-    ).to_numpy(zero_copy_only=False)
-    if short.any():
-        integers = texts.filter(pa.array(short)).cast(pa.int64()).to_numpy()
-        hashes[short] = _spread(integers.view(np.uint64))
+    are_small = _fit_words(texts)
+    if are_small.any():
+        integers = texts.filter(pa.array(are_small)).cast(pa.int64()).to_numpy()
+        hashes[are_small] = _spread(integers.view(np.uint64))
     return hashes
+
+
+def _fit_words(texts: ArrowArray) -> Any:
+    """Say which number texts are integers of 64 bits, as columns hold them by themselves."""
+    is_integer = pc.match_substring_regex(texts, "^-?[0-9]{1,19}$")
+    is_large = pc.and_(is_integer, pc.match_substring_regex(texts, "[0-9]{19}"))
+    fits = is_integer.to_numpy(zero_copy_only=False)
+    if pc.any(is_large).as_py():
+        at = is_large.to_numpy(zero_copy_only=False)
+        fits[at] = [-(2**63) <= int(text) < 2**63 for text in texts.filter(is_large).to_pylist()]
+    return fits
 
 
 def plain_numbers(texts: ArrowArray) -> ArrowArray:
