@@ -27,7 +27,7 @@ from tessaron.core.layout.layout_paths import LayoutPathError
 from tessaron.core.layout.layout_xml_paths import XmlLayoutPaths, relative_path
 from tessaron.core.markup.declarations import usable_declarations
 from tessaron.core.markup.namespaces import Prefixes
-from tessaron.core.markup.record_path import Name, RecordPath
+from tessaron.core.markup.record_path import Name, NameTest, RecordPath
 from tessaron.core.markup.schema import Schema
 from tessaron.core.markup.tokens import TOKEN, attributes_of, declarations_in
 from tessaron.core.query.xpath_advice import advise_xpath
@@ -36,7 +36,7 @@ from tessaron.core.query.xpath_results import number_text
 
 
 def path_to(*names):
-    return RecordPath.of_names([Name("", name) for name in names])
+    return RecordPath(tuple(NameTest("", name) for name in names))
 
 
 def split(text, path, block_bytes):
