@@ -65,6 +65,26 @@ def bare_array(query, sent):
     return part(5 * int(query.get("page", 1)) - 5)
 
 
+def total_in_a_header(query, sent):
+    return part(5 * int(query.get("page", 1)) - 5), {"X-Total-Count": str(len(SHIPS))}
+
+
+def next_in_a_header(query, sent):
+    page = int(query.get("page", 1))
+    return part(5 * page - 5), {"X-Next-Page": str(page + 1) if page < 5 else "", "X-Total": "23"}
+
+
+def address_in_a_header(query, sent):
+    at = int(query.get("at", 0))
+    return {"ships": part(at)}, {"X-More": f"?at={at + 5}"} if at + 5 < len(SHIPS) else {}
+
+
+def links_and_a_total(query, sent):
+    page = int(query.get("page", 1))
+    following = {"Link": f'<?page={page + 1}>; rel="next"'} if page < 5 else {}
+    return {"ships": part(5 * page - 5)}, {"Total": str(len(SHIPS)), **following}
+
+
 def one_page(query, sent):
     return {"total": len(SHIPS), "ships": SHIPS}
 
@@ -82,6 +102,9 @@ CONVENTIONS = (
     (smaller_pages_than_asked, 'pages = { kind = "offset", parameter = "start", size = 50, size_parameter = "count" }', 7),
     (cursor_in_the_body, 'method = "POST"\nbody = { query = "{ ships { id } }" }\npages = { kind = "cursor", path = "$.page_token", parameter = "page_token", within = "body" }', 5),
     (number_in_the_form, 'method = "POST"\nform = { kind = "tern" }\npages = { kind = "number", parameter = "page", within = "body" }', 6), (bare_array, 'pages = { kind = "number", parameter = "page" }', 6),
+    (total_in_a_header, 'pages = { kind = "number", parameter = "page", total_header = "X-Total-Count" }', 5), (total_in_a_header, 'pages = { kind = "number", parameter = "page" }', 6),
+    (next_in_a_header, 'pages = { kind = "cursor", header = "x-next-page", parameter = "page", total_header = "x-total" }', 5),
+    (address_in_a_header, 'pages = { kind = "next", header = "X-More" }', 5), (links_and_a_total, 'pages = { total_header = "total" }', 5),
     (one_page, 'pages = { kind = "number", parameter = "page", total = "$.total" }', 1), (one_alone_at_the_end, 'pages = { kind = "number", parameter = "page" }', 4),
 )  # fmt: skip
 
@@ -96,11 +119,14 @@ class Registry(BaseHTTPRequestHandler):
         parts = urlsplit(self.path)
         self.server.count += 1
         value = globals()[parts.path.strip("/")](dict(parse_qsl(parts.query)), sent)
+        value, headers = value if isinstance(value, tuple) else (value, {})
         data = json.dumps(value).encode()
         # A network that drops connections: every third answer breaks off.
         is_cut = self.server.drops and self.server.count % 3 == 0
         self.send_response(200)
         self.send_header("Content-Length", str(len(data)))
+        for header in headers.items():
+            self.send_header(*header)
         self.end_headers()
         self.wfile.write(data[: len(data) // 2] if is_cut else data)
         self.close_connection = is_cut
@@ -108,6 +134,10 @@ class Registry(BaseHTTPRequestHandler):
     def do_POST(self):
         data = self.rfile.read(int(self.headers["Content-Length"])).decode()
         self.do_GET(json.loads(data) if "json" in self.headers["Content-Type"] else dict(parse_qsl(data)))
+
+
+def ids_of(tables):
+    return next(table for table in tables.values() if "name" in table.column_names).column("id").to_pylist()
 
 
 class ConventionsTest(FolderTest):
@@ -118,16 +148,13 @@ class ConventionsTest(FolderTest):
         cls.addClassCleanup(cls.server.server_close)
         cls.addClassCleanup(cls.server.shutdown)
 
+    def feed(self, answer, text):
+        address = f"http://127.0.0.1:{self.server.server_port}/{answer.__name__}"
+        return self.write(f"{answer.__name__}.feed.toml", f'url = "{address}"\n{text}\n')
+
     def ids(self, answer, text):
-        feed = self.write(
-            "ships.feed.toml",
-            f'url = "http://127.0.0.1:{self.server.server_port}/{answer.__name__}"\n{text}\n',
-        )
         self.server.count = 0
-        tables = tessaron.shred(feed)
-        return (
-            next(table for table in tables.values() if "name" in table.column_names).column("id").to_pylist()
-        )
+        return ids_of(tessaron.shred(self.feed(answer, text)))
 
     def test_all_ships_come(self):
         self.server.drops = False
@@ -142,6 +169,32 @@ class ConventionsTest(FolderTest):
             for answer, text, _ in CONVENTIONS:
                 with self.subTest(answer.__name__, text=text):
                     self.assertEqual(self.ids(answer, text), ALL)
+
+    def test_kept_answers_say_what_their_headers_said(self):
+        self.server.drops = False
+        for answer, text, _ in (each for each in CONVENTIONS if "header" in each[1]):
+            with self.subTest(answer.__name__):
+                feed, kept = self.feed(answer, text), self.folder / answer.__name__
+                tessaron.fetch(
+                    tessaron.ApiFeed.read(feed, keep_answers=kept), self.folder / f"{kept.name}_all"
+                )
+                self.server.count = 0
+                self.assertEqual(ids_of(tessaron.shred(tessaron.ApiFeed.read(feed, from_answers=kept))), ALL)
+                self.assertEqual(self.server.count, 0)
+
+    def test_totals_that_are_not_there_or_do_not_fit(self):
+        self.server.drops = False
+        cases = (
+            (total_in_a_header, "", "only the first page, it seems: 5 records of 23"),
+            (total_in_a_header, 'pages = { kind = "number", parameter = "page", total_header = "X-All" }', "no number of records at X-All"),
+            (bare_array, 'pages = { kind = "number", parameter = "page", total = "$.total" }', "no number of records at $.total"),
+        )  # fmt: skip
+        for answer, text, said in cases:
+            with self.subTest(text):
+                notes = tessaron.shred(self.feed(answer, text)).notes
+                self.assertIn(said, " ".join(note for _, note in notes))
+        with self.assertRaisesRegex(tessaron.SourceError, "5 records came in 1 page, the answers tell of 23"):
+            tessaron.shred(self.feed(total_in_a_header, 'pages = { total_header = "X-Total-Count" }'))
 
 
 if __name__ == "__main__":

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import codecs
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 from typing import TYPE_CHECKING
@@ -39,12 +39,14 @@ class Answer:
         head: The answer, or its first part.
         rest: What is left of a long one; None where the head is all.
         following: The next page that a Link header names (RFC 8288).
+        headers: What else stood at its head; names are in lower case.
     """
 
     url: str
     head: bytes
     rest: Iterator[bytes] | None = None
     following: str | None = None
+    headers: Mapping[str, str] = field(default_factory=dict)
 
 
 class TryAgainError(Exception):
@@ -78,7 +80,7 @@ def answer_of(response: httpx.Response) -> Answer:
         is_whole = piece is None
     following = response.links.get("next", {}).get("url")
     whole = _unmarked(bytes(head)) if is_whole else bytes(head)
-    return Answer(str(response.url), whole, None if is_whole else pieces, following)
+    return Answer(str(response.url), whole, None if is_whole else pieces, following, dict(response.headers))
 
 
 def check_status(response: httpx.Response, url: str, is_signed: bool) -> None:

@@ -104,6 +104,9 @@ class Paging(_Part):
     path: Text | None = Field(
         None, description="JSONPath of the next address, or of the cursor; XPath for XML."
     )
+    header: Text | None = Field(
+        None, description="The header of answers with the next address or the cursor, instead of a path."
+    )
     parameter: Text | None = Field(None, description="The parameter with the cursor, page number or offset.")
     first: int = Field(1, description="The number of the first page.")
     size: int | None = Field(
@@ -111,6 +114,9 @@ class Paging(_Part):
     )
     size_parameter: Text | None = Field(None, description="The parameter with the size.")
     total: Text | None = Field(None, description="JSONPath of how many records there are; XPath for XML.")
+    total_header: Text | None = Field(
+        None, description="The header of answers with how many records there are, instead of a path."
+    )
     at_once: int = Field(
         8, ge=1, le=64, description="So many pages are asked for at once, where the total is known."
     )
@@ -129,8 +135,13 @@ class Paging(_Part):
             "offset": ("parameter",),
         }
         missing = [name for name in needed.get(self.kind, ()) if getattr(self, name) is None]
+        if self.header is not None and "path" in missing:
+            missing.remove("path")
         if missing:
             raise ValueError(f"{self.kind} needs {' and '.join(missing)}")
+        for one, other in (("path", "header"), ("total", "total_header")):
+            if getattr(self, one) is not None and getattr(self, other) is not None:
+                raise ValueError(f"{one} and {other} say the same; one of them")
         return self
 
 

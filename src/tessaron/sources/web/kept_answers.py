@@ -1,8 +1,8 @@
 """Answers kept in a folder, without secrets: to look at, to run from once more, to go on with.
 
 `answers.ndjson` has a line for each, in the order in which they came: what was asked, where the answer came
-from, which page it names as the next, and its file. The first line says of which feed they are, and what was
-filled in; the last one, `{"complete": true}`, that the run came to its end.
+from, which page it names as the next, what its headers say of pages, and its file. The first line says of
+which feed they are, and what was filled in; the last one, `{"complete": true}`, that the run came to its end.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from pathlib import Path
 from threading import Lock
+from typing import cast
 
 from tessaron.core.base.errors import SourceError, TargetError, UsageError
 from tessaron.sources.web.answers import PAGE_BYTES, PIECE_BYTES, Answer
@@ -19,7 +20,7 @@ from tessaron.sources.web.feed_model import FeedPart
 from tessaron.sources.web.secret_values import MASK, Hidden, Masker
 
 INDEX = "answers.ndjson"
-_ASKED, _FROM, _NEXT, _FILE, _BYTES = "asked", "from", "next", "file", "bytes"
+_ASKED, _FROM, _NEXT, _SAID, _FILE, _BYTES = "asked", "from", "next", "said", "file", "bytes"
 
 
 class KeptAnswers:
@@ -94,7 +95,8 @@ class KeptAnswers:
             head = stream.read(PAGE_BYTES)
             is_whole = not stream.read(1)
         rest = None if is_whole else _pieces_after(path, len(head))
-        return Answer(str(line[_FROM]), head, rest, None if following is None else str(following))
+        headers = cast(dict[str, str], line.get(_SAID, {}))
+        return Answer(str(line[_FROM]), head, rest, None if following is None else str(following), headers)
 
     def keep(self, key: str, answer: Answer, hidden: Hidden) -> Answer:
         """Keep an answer; return it, and what is left of a long one is kept while it is read."""
@@ -106,6 +108,11 @@ class KeptAnswers:
         line: dict[str, object] = {_ASKED: key, _FROM: hidden.masked(answer.url)}
         if answer.following is not None:
             line[_NEXT] = hidden.masked(answer.following)
+        # Of headers only what the feed reads: others could hold anything.
+        pages = self._feed.pages
+        read = [name.lower() for name in (pages.header, pages.total_header) if name is not None]
+        if said := {name: hidden.masked(answer.headers[name]) for name in read if name in answer.headers}:
+            line[_SAID] = said
         line[_FILE] = name
         if answer.rest is None:
             self._finish(line, answer.head, hidden.masker())

@@ -54,7 +54,7 @@ class Pages:
         document = _document_of(self._first)
         self.records = feed.records or self._elements() or _records_in(document)
         gone_on = "" if kept is None or not kept.is_live or not kept.count else _gone_on(kept)
-        self.said = "; ".join([*filter(None, (gone_on,)), *self._doubts(document)])
+        self.said = "; ".join([*filter(None, (gone_on,)), *self._lacking(document), *self._doubts(document)])
         self._high = None if feed.mark is None else HighWater(feed.mark.path, mark)
         self.is_complete = False
         self.ended = ""
@@ -115,7 +115,7 @@ class Pages:
             before = blake2b(answer.head).digest()
             # Before details change the document:
             following = self._next(answer, document, count, taken + here)
-            total = first_of(document, self._feed.pages.total)
+            total = self._total(answer, document)
             self._see(document)
             if details is None or document is None:
                 yield _pieces(answer)
@@ -133,8 +133,9 @@ class Pages:
             asked.add(_key(following))
             answer = pages.answer(following)
             count += 1
-        if (wanted := _whole(total)) is not None and taken < wanted:
-            said = f"{taken:,} records came in {count:,} pages, the answers tell of {wanted:,}"
+        if total is not None and taken < total:
+            came = f"{count:,} pages" if count > 1 else "1 page"
+            said = f"{taken:,} records came in {came}, the answers tell of {total:,}"
             raise SourceError(f"{self.name}: {said}; do all pages follow?")
 
     def _coming(self) -> Iterator[Asked]:
@@ -142,7 +143,7 @@ class Pages:
         if not self._is_counted():
             return
         document = _document_of(self._first)
-        total, here = _whole(first_of(document, self._feed.pages.total)), self._count(document)
+        total, here = self._total(self._first, document), self._count(document)
         if total is not None and here:
             for count in range(1, min(-(-total // here), self._feed.pages.most)):
                 yield self._page(count, count * here, None)
@@ -158,7 +159,7 @@ class Pages:
         is_page = is_read or pages.kind != "links" or answer.following is not None
         if is_page and answer.rest is not None:
             raise SourceError(f"{shown(answer.url)}: a page longer than 16 MiB; ask for smaller pages")
-        if pages.kind == "links" and pages.total is None and not is_read:
+        if pages.kind == "links" and pages.total is None and pages.total_header is None and not is_read:
             return None
         document = _document_of(answer)
         if document is None and is_page:
@@ -188,19 +189,24 @@ class Pages:
     def _next(self, answer: Answer, document: Document, count: int, taken: int) -> Asked | None:
         """Return what is asked for next; None at the end."""
         pages = self._feed.pages
-        total = _whole(first_of(document, pages.total))
+        total = self._total(answer, document)
         if total is not None and taken >= total:
             return None
         if pages.kind == "links":
             return self._at(joined(answer.url, answer.following)) if answer.following else None
         if self._is_counted():
             return self._page(count, taken, None) if taken else None
-        found = first_of(document, pages.path)
+        found = _said(answer, document, pages.header, pages.path)
         if found in (None, "", False):
             return None
         if pages.kind == "next":
             return self._at(joined(answer.url, str(found)))
         return self._page(count, taken, str(found))
+
+    def _total(self, answer: Answer, document: Document) -> int | None:
+        """Return how many records an answer says there are; None where it does not."""
+        pages = self._feed.pages
+        return _whole(_said(answer, document, pages.total_header, pages.total))
 
     def _at(self, url: str) -> Asked:
         """Return what is asked at an address that says all."""
@@ -229,6 +235,12 @@ class Pages:
         """Return how many records stand in an answer."""
         return 0 if document is None else document.count(self.records)
 
+    def _lacking(self, document: Document) -> Iterator[str]:
+        """Yield that the first answer has no total where the feed says it is, so that none is held to it."""
+        where = self._feed.pages.total_header or self._feed.pages.total
+        if where is not None and self._total(self._first, document) is None:
+            yield f"the first answer has no number of records at {where}: nothing tells whether all have come"
+
     def _doubts(self, document: Document) -> Iterator[str]:
         """Yield what makes one think that the first answer is a first page only, where no pages follow."""
         if self._feed.pages.kind != "links" or self._first.following:
@@ -238,6 +250,7 @@ class Pages:
         totals = [
             value for path, value in words.items() if "total" in path[-1].lower() and type(value) is int
         ]
+        totals += [int(value) for name, value in self._first.headers.items() if _is_total(name, value)]
         following = next((path for path, value in words.items() if _leads_on(path[-1], value)), None)
         if following is not None:
             form = _paging_for(format_path(tuple(map(step_of_name, following))), words[following])
@@ -252,6 +265,11 @@ class Pages:
 def _gone_on(kept: KeptAnswers) -> str:
     answers = f"{kept.count:,} answers" if kept.count > 1 else "1 answer"
     return f"goes on after a run that was broken off: {answers} kept in {kept.folder}"
+
+
+def _said(answer: Answer, document: Document, header: str | None, path: str | None) -> Parsed:
+    """Return what stands in a header of an answer, or at a path in it."""
+    return first_of(document, path) if header is None else answer.headers.get(header.lower())
 
 
 def _whole(value: Parsed) -> int | None:
@@ -282,6 +300,11 @@ def _words_of(document: Parsed) -> Iterator[tuple[tuple[str, ...], Parsed]]:
             yield (name,), value
             if isinstance(value, dict):
                 yield from (((name, inner), below) for inner, below in value.items())
+
+
+def _is_total(name: str, value: str) -> bool:
+    """Say whether a header tells how many records there are."""
+    return "total" in name and value.strip().isdecimal() and "page" not in name
 
 
 def _leads_on(name: str, value: Parsed) -> bool:
