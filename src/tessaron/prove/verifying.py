@@ -27,7 +27,7 @@ from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
 from tessaron.sources.inputs import Input
 from tessaron.sources.remote.store_copies import local_folder
-from tessaron.sources.remote.store_urls import is_store
+from tessaron.sources.remote.store_urls import is_store, place_shown
 from tessaron.sources.resolving import Source, is_source, resolve_inputs
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
@@ -141,8 +141,10 @@ def verify(
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
     with local_folder(folder) as here:
         tables = KeyedTables(here, layout, to_compare=True)
-        named = source if source is not None else _sources_in(tables.receipt, folder)
-        return _compared(tables, named, str(folder), sample, workers, kernel, progress or NoProgress())
+        named = source if source is not None else _sources_in(tables.receipt, place_shown(folder))
+        return _compared(
+            tables, named, place_shown(folder), sample, workers, kernel, progress or NoProgress()
+        )
 
 
 def _compared(
@@ -179,7 +181,7 @@ def _compared(
     )  # fmt: skip
 
 
-def _sources_in(receipt: dict[str, Parsed], folder: str | Path) -> list[Path | str]:
+def _sources_in(receipt: dict[str, Parsed], folder: str) -> list[Path | str]:
     names = [source["name"] for source in receipt.get("sources", ())]
     if not names:
         raise UsageError(f"{folder}: has no receipt that names its sources; name them: verify FOLDER SOURCE")

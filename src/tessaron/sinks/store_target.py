@@ -69,9 +69,18 @@ class StoreTarget:
             if RECEIPT_FILE in self._old:
                 self._system.rm_file(f"{self._root}/{RECEIPT_FILE}")
             for name in names:
-                self._system.cp_file(f"{self._part}/{name}", f"{self._root}/{name}")
+                self._put_in_place(name)
             for name in sorted(self._old - set(names) - {RECEIPT_FILE}):
                 self._system.rm_file(f"{self._root}/{name}")
+
+    def _put_in_place(self, name: str) -> None:
+        aside, place = f"{self._part}/{name}", f"{self._root}/{name}"
+        try:
+            self._system.cp_file(aside, place)
+        except NotImplementedError:
+            # Of a system that cannot copy: these can rename.
+            self._system.makedirs(self._root, exist_ok=True)
+            self._system.mv(aside, place)
 
     def _check(self) -> None:
         try:

@@ -13,14 +13,22 @@ from typing import TYPE_CHECKING, BinaryIO, cast
 from tessaron.core.base.errors import SourceError
 from tessaron.sources.forms.document_choice import choose_documents, natural_order
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
-from tessaron.sources.remote.store_urls import file_system_of, name_in, shown, told, url_of
+from tessaron.sources.remote.store_urls import (
+    ONE_CALL_EACH,
+    file_system_of,
+    name_in,
+    scheme_of,
+    shown,
+    told,
+    url_of,
+)
 
 if TYPE_CHECKING:
     from fsspec import AbstractFileSystem
 
 RANGE_BYTES = 4 * 1024 * 1024
 """So much is asked for at once."""
-_AT_ONCE, _ATTEMPTS = 8, 5
+_AT_ONCE, _CONNECTIONS, _ATTEMPTS = 8, 3, 5
 """So many ranges, or small objects, are under way; so often each is tried."""
 _GLOB = "*?["
 
@@ -66,7 +74,9 @@ class StoreListing:
 
     def __init__(self, url: str):
         self._url = url
-        self._system, root = file_system_of(url)
+        self._first_system, root = file_system_of(url)
+        self._is_shared = scheme_of(url) not in ONE_CALL_EACH
+        self._at_once = _AT_ONCE if self._is_shared else _CONNECTIONS
         with told(url):
             sizes, is_place = _found(self._system, root, url)
         self.said = ""
@@ -85,6 +95,11 @@ class StoreListing:
         self._sizes = [sizes[path] for path in paths]
         self._coming: deque[tuple[int, Future[bytes]]] = deque()
         self._pool: ThreadPoolExecutor | None = None
+
+    @property
+    def _system(self) -> AbstractFileSystem:
+        """The file system: of this thread, where one connection cannot serve several."""
+        return self._first_system if self._is_shared else file_system_of(self._url)[0]
 
     @property
     def objects(self) -> list[StoreObject]:
@@ -124,14 +139,14 @@ class StoreListing:
         )
 
     def _threads(self) -> ThreadPoolExecutor:
-        self._pool = self._pool or ThreadPoolExecutor(_AT_ONCE, "tessaron-store")
+        self._pool = self._pool or ThreadPoolExecutor(self._at_once, "tessaron-store")
         return self._pool
 
     def _small(self, number: int) -> bytes:
         while self._coming and self._coming[0][0] != number:
             self._coming.popleft()[1].cancel()
         after = self._coming[-1][0] + 1 if self._coming else number
-        for other in range(after, min(number + _AT_ONCE, len(self._paths))):
+        for other in range(after, min(number + self._at_once, len(self._paths))):
             if self._sizes[other] > RANGE_BYTES:
                 break
             self._coming.append((other, self._threads().submit(self._whole, other)))
@@ -158,7 +173,7 @@ class StoreListing:
             return attempts(self._asked, path, start, stop)
 
     def _asked(self, path: str, start: int, stop: int) -> bytes:
-        data = bytes(self._system.cat_file(path, start=start, end=stop))
+        data = _bytes_of(self._system, path, start, stop)
         if len(data) < stop - start:
             raise OSError(f"broke off: {len(data):,} bytes of {stop - start:,} came")
         return data
@@ -176,7 +191,7 @@ class StoreListing:
         waiting: deque[Future[bytes]] = deque()
         try:
             while True:
-                while len(waiting) < _AT_ONCE and (start := next(starts, None)) is not None:
+                while len(waiting) < self._at_once and (start := next(starts, None)) is not None:
                     stop = min(start + RANGE_BYTES, size)
                     waiting.append(self._threads().submit(self._part, path, start, stop))
                 if not waiting:
@@ -192,6 +207,15 @@ class StoreListing:
             yield cast("BinaryIO", stream)
 
 
+def _bytes_of(system: AbstractFileSystem, path: str, start: int, stop: int) -> bytes:
+    """Return a range of an object."""
+    if "sftp" not in system.protocol:
+        return bytes(system.cat_file(path, start=start, end=stop))
+    # SFTP gives 32 KiB a request: they are all made before the first is answered.
+    with system.open(path, "rb") as stream:
+        return b"".join(stream.readv([(start, stop - start)]))
+
+
 def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, int], bool]:
     """Return the objects at a place with their sizes, and whether some of them may be no documents."""
     if any(letter in root for letter in _GLOB):
@@ -201,10 +225,9 @@ def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, i
             raise SourceError(f"{shown(url)}: no object matches this pattern")
         return dict(sorted(sizes.items(), key=lambda item: natural_order(item[0]))), False
     found = system.find(root, detail=True)
-    if root in found or root.rstrip("/") in found:
-        return {
-            path: int(each["size"] or 0) for path, each in found.items() if path == root.rstrip("/")
-        }, False
+    if (path := root.rstrip("/")) in found:
+        # Some systems find a file by its name, and say nothing of it.
+        return {path: int((found[path] or system.info(path))["size"] or 0)}, False
     sizes = {path: int(each["size"] or 0) for path, each in found.items()}
     if not sizes:
         raise SourceError(f"{shown(url)}: is not there, and nothing is below it; check the name")

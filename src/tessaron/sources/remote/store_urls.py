@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import SourceError, TessaronError, UsageError
@@ -19,6 +19,10 @@ _EXTRAS = {
     "memory": "stores", "file": "stores",
 }  # fmt: skip
 """The schemes, and the extra that each needs."""
+_WITH_HOST = frozenset(("sftp", "ssh", "smb", "ftp", "hdfs", "webhdfs"))
+"""The schemes whose paths do not begin with the place (bucket, container) that a URL names as its host."""
+ONE_CALL_EACH = frozenset(("sftp", "ssh", "smb", "ftp"))
+"""The schemes whose connections take one call at a time, so that each thread has its own."""
 _URL = re.compile(r"([a-z][a-z0-9+]*)://")
 
 
@@ -28,24 +32,39 @@ def is_store(text: object) -> bool:
     return found is not None and found[1] in _EXTRAS
 
 
+def scheme_of(url: str) -> str:
+    """Return the scheme of a URL."""
+    return url.partition("://")[0]
+
+
 def file_system_of(url: str) -> tuple[AbstractFileSystem, str]:
     """Return the file system of a URL, and the path in it.
 
     Raises:
+        SourceError: When it cannot be reached.
         UsageError: When what it needs is not installed, or the URL cannot be right.
     """
-    scheme = url.partition("://")[0]
+    scheme = scheme_of(url)
     extra = _EXTRAS[scheme]
     try:
         from fsspec.core import url_to_fs
 
-        # What it lists is what is there now.
-        system, path = url_to_fs(url, use_listings_cache=False)
+        with told(url):
+            system, path = url_to_fs(url, **_options(scheme))
     except ImportError as error:
         raise UsageError(f"{shown(url)}: needs pip install 'tessaron[{extra}]' ({error})") from error
-    except (ValueError, TypeError) as error:
+    except TypeError as error:
         raise UsageError(f"{shown(url)}: {error}") from error
     return system, str(path)
+
+
+def _options(scheme: str) -> dict[str, object]:
+    if scheme in ("sftp", "ssh"):
+        from tessaron.sources.remote.known_hosts import KnownHosts
+
+        return {"host_key_policy": KnownHosts()}
+    # What it lists is what is there now.
+    return {"use_listings_cache": False}
 
 
 def shown(url: str) -> str:
@@ -55,9 +74,16 @@ def shown(url: str) -> str:
     return f"{scheme}{colon}{host.rpartition('@')[2]}{slash}{path}"
 
 
+def place_shown(place: str | Path) -> str:
+    """Return a folder, or a place in a store without user and password."""
+    return shown(str(place)) if is_store(str(place)) else str(place)
+
+
 def url_of(url: str, path: str) -> str:
     """Return the URL of an object by its path, at the place of another."""
-    scheme = url.partition("://")[0]
+    scheme = scheme_of(url)
+    if scheme in _WITH_HOST:
+        return f"{scheme}://{url.partition('://')[2].partition('/')[0]}/{path.lstrip('/')}"
     return f"{scheme}://{path.lstrip('/') if scheme != 'file' else path}"
 
 
