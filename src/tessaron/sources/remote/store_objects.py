@@ -224,10 +224,13 @@ def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, i
         if not sizes:
             raise SourceError(f"{shown(url)}: no object matches this pattern")
         return dict(sorted(sizes.items(), key=lambda item: natural_order(item[0]))), False
+    path = root.rstrip("/")
+    if scheme_of(url) in ONE_CALL_EACH and (known := system.info(path or "/"))["type"] == "file":
+        # These say of a file that it is a folder, or nothing of its size, when they list what is in it.
+        return {path: int(known["size"])}, False
     found = system.find(root, detail=True)
-    if (path := root.rstrip("/")) in found:
-        # Some systems find a file by its name, and say nothing of it.
-        return {path: int((found[path] or system.info(path))["size"] or 0)}, False
+    if path in found:
+        return {path: int(found[path]["size"] or 0)}, False
     sizes = {path: int(each["size"] or 0) for path, each in found.items()}
     if not sizes:
         raise SourceError(f"{shown(url)}: is not there, and nothing is below it; check the name")

@@ -112,7 +112,7 @@ def told(url: str, kind: type[TessaronError] = SourceError) -> Iterator[None]:
 
 
 _STORES = frozenset(
-    ("botocore", "aiobotocore", "aiohttp", "gcsfs", "azure", "paramiko", "smbprotocol", "asyncio")
+    ("botocore", "aiobotocore", "aiohttp", "gcsfs", "azure", "ftplib", "paramiko", "smbprotocol", "asyncio")
 )
 
 
