@@ -18,7 +18,8 @@ from types import TracebackType
 
 from tessaron.core.base.errors import TargetError
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
-from tessaron.sources.remote.store_urls import file_system_of, shown, told
+from tessaron.sources.forms.addresses import without_user
+from tessaron.sources.remote.store_urls import file_system_of, told
 
 
 class StoreTarget:
@@ -91,17 +92,18 @@ class StoreTarget:
         if not names:
             return
         if "" in names:
-            raise TargetError(f"{shown(self._url)}: is an object; expected a place to write the tables into")
-        if not self._replace:
             raise TargetError(
-                f"{shown(self._url)}: is not empty; choose another place, or replace its export: --replace"
+                f"{without_user(self._url)}: is an object; expected a place to write the tables into"
             )
+        if not self._replace:
+            said = "is not empty; choose another place, or replace its export: --replace"
+            raise TargetError(f"{without_user(self._url)}: {said}")
         known = self._files_of_export()
         self._old = names & known
         if foreign := sorted(names - known):
             said = f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}"
             raise TargetError(
-                f"{shown(self._url)}: will not be replaced, as it also holds other files: {said}; "
+                f"{without_user(self._url)}: will not be replaced, as it also holds other files: {said}; "
                 "move that away first"
             )
 

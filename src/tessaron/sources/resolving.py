@@ -26,6 +26,7 @@ from tessaron.sources.archives import (
     members_of,
 )
 from tessaron.sources.database.database_query import DatabaseQuery
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.forms.document_choice import choose_documents, natural_order
 from tessaron.sources.forms.encodings import Joined
 from tessaron.sources.forms.endings import (
@@ -192,7 +193,7 @@ def _inputs_of_text(text: str, known: _Members) -> Iterator[ByteInput]:
         yield from _inputs_of_store(text, known)
         return
     if re.match(r"[a-z][a-z0-9+]+://", text):
-        raise UsageError(f"{_without_secret(text)}: say what to read of it: a table or a query")
+        raise UsageError(f"{without_user(text)}: say what to read of it: a table or a query")
     if (start, end) in (("{", "}"), ("<", ">")) or ((start, end) == ("[", "]") and not _names_files(text)):
         yield from _inputs_of_bytes(text.encode(), "<text>")
         return
@@ -235,10 +236,6 @@ def _inputs_of_store(url: str, known: _Members) -> Iterator[ByteInput]:
         else:
             entry = ByteInput(each.url, each.size or None, opener=each.open, after=each.changed)
             yield _with_rows(entry, words)
-
-
-def _without_secret(url: str) -> str:
-    return re.sub(r"(?<=://)([^/@]*:)[^/@]*@", r"\1***@", url)
 
 
 def _names_files(text: str) -> bool:

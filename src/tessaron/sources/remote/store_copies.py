@@ -8,7 +8,8 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from tessaron.core.base.errors import SourceError
-from tessaron.sources.remote.store_urls import file_system_of, is_store, shown, told
+from tessaron.sources.forms.addresses import without_user
+from tessaron.sources.remote.store_urls import file_system_of, is_store, told
 
 
 @contextmanager
@@ -27,7 +28,7 @@ def local_folder(folder: str | Path) -> Iterator[Path]:
         with told(url):
             names = system.find(root)
             if not names:
-                raise SourceError(f"{shown(url)}: nothing is there; check the name")
+                raise SourceError(f"{without_user(url)}: nothing is there; check the name")
             for path in names:
                 name = path[len(root.rstrip("/")) :].lstrip("/")
                 target = Path(made) / (name or Path(path).name)

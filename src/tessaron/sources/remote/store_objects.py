@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.forms.document_choice import choose_documents, natural_order
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
 from tessaron.sources.remote.store_urls import (
@@ -18,7 +19,6 @@ from tessaron.sources.remote.store_urls import (
     file_system_of,
     name_in,
     scheme_of,
-    shown,
     told,
     url_of,
 )
@@ -88,7 +88,7 @@ class StoreListing:
             if not archives or len(archives) < len(paths):
                 paths = [path for path in paths if path not in set(archives)]
                 documents, self.said = choose_documents(
-                    shown(url), paths, lambda path: name_in(path, root), "place"
+                    without_user(url), paths, lambda path: name_in(path, root), "place"
                 )
             paths = [*documents, *archives]
         self._paths = paths
@@ -104,7 +104,7 @@ class StoreListing:
     @property
     def objects(self) -> list[StoreObject]:
         """The objects, in the order of their names."""
-        urls = [shown(url_of(self._url, path)) for path in self._paths]
+        urls = [without_user(url_of(self._url, path)) for path in self._paths]
         return [StoreObject(url, self._sizes[number], self, number) for number, url in enumerate(urls)]
 
     def open(self, number: int) -> AbstractContextManager[BinaryIO]:
@@ -222,7 +222,7 @@ def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, i
         found = system.glob(root, detail=True)
         sizes = {path: int(each["size"] or 0) for path, each in found.items() if each["type"] == "file"}
         if not sizes:
-            raise SourceError(f"{shown(url)}: no object matches this pattern")
+            raise SourceError(f"{without_user(url)}: no object matches this pattern")
         return dict(sorted(sizes.items(), key=lambda item: natural_order(item[0]))), False
     path = root.rstrip("/")
     if scheme_of(url) in ONE_CALL_EACH and (known := system.info(path or "/"))["type"] == "file":
@@ -233,7 +233,7 @@ def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, i
         return {path: int(found[path]["size"] or 0)}, False
     sizes = {path: int(each["size"] or 0) for path, each in found.items()}
     if not sizes:
-        raise SourceError(f"{shown(url)}: is not there, and nothing is below it; check the name")
+        raise SourceError(f"{without_user(url)}: is not there, and nothing is below it; check the name")
     return sizes, True
 
 

@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import SourceError, TessaronError, UsageError
+from tessaron.sources.forms.addresses import check_user, without_user
 
 if TYPE_CHECKING:
     from fsspec import AbstractFileSystem
@@ -46,15 +47,16 @@ def file_system_of(url: str) -> tuple[AbstractFileSystem, str]:
     """
     scheme = scheme_of(url)
     extra = _EXTRAS[scheme]
+    check_user(url)
     try:
         from fsspec.core import url_to_fs
 
         with told(url):
             system, path = url_to_fs(url, **_options(scheme))
     except ImportError as error:
-        raise UsageError(f"{shown(url)}: needs pip install 'tessaron[{extra}]' ({error})") from error
+        raise UsageError(f"{without_user(url)}: needs pip install 'tessaron[{extra}]' ({error})") from error
     except TypeError as error:
-        raise UsageError(f"{shown(url)}: {error}") from error
+        raise UsageError(f"{without_user(url)}: {error}") from error
     return system, str(path)
 
 
@@ -67,16 +69,9 @@ def _options(scheme: str) -> dict[str, object]:
     return {"use_listings_cache": False}
 
 
-def shown(url: str) -> str:
-    """Return a URL without user and password."""
-    scheme, colon, rest = url.partition("://")
-    host, slash, path = rest.partition("/")
-    return f"{scheme}{colon}{host.rpartition('@')[2]}{slash}{path}"
-
-
 def place_shown(place: str | Path) -> str:
     """Return a folder, or a place in a store without user and password."""
-    return shown(str(place)) if is_store(str(place)) else str(place)
+    return without_user(str(place)) if is_store(str(place)) else str(place)
 
 
 def url_of(url: str, path: str) -> str:
@@ -101,13 +96,13 @@ def told(url: str, kind: type[TessaronError] = SourceError) -> Iterator[None]:
     except TessaronError:
         raise
     except FileNotFoundError as error:
-        raise kind(f"{shown(url)}: is not there; check the name") from error
+        raise kind(f"{without_user(url)}: is not there; check the name") from error
     except PermissionError as error:
-        raise kind(f"{shown(url)}: may not be reached: {_first_line(error)}") from error
+        raise kind(f"{without_user(url)}: may not be reached: {_first_line(error)}") from error
     except Exception as error:
         # Each store has errors of its own.
         if isinstance(error, (OSError, ValueError)) or type(error).__module__.partition(".")[0] in _STORES:
-            raise kind(f"{shown(url)}: {_first_line(error) or type(error).__name__}") from error
+            raise kind(f"{without_user(url)}: {_first_line(error) or type(error).__name__}") from error
         raise
 
 

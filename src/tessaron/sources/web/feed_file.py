@@ -15,6 +15,7 @@ from pydantic import BaseModel, ValidationError
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.toml_lines import key_lines
+from tessaron.sources.forms.addresses import check_user
 from tessaron.sources.web.feed_checks import faults_of
 from tessaron.sources.web.feed_model import (
     EachPart,
@@ -84,6 +85,7 @@ def feed_of_address(url: str) -> FeedPart:
     Raises:
         UsageError: When it is no address.
     """
+    check_user(url)
     try:
         # Braces stand for themselves here: there is nothing to be filled in.
         return FeedPart(url=url.replace("{", "%7B").replace("}", "%7D"))

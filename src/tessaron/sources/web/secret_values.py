@@ -9,6 +9,7 @@ from threading import Lock
 from urllib.parse import quote, quote_plus, urlsplit
 
 from tessaron.core.base.errors import UsageError
+from tessaron.sources.forms.addresses import without_user
 
 MASK = "***"
 _LEAST_HIDDEN = 4
@@ -105,5 +106,5 @@ class Masker:
 
 def shown(url: str) -> str:
     """Return an address without what could be secret: user, password and parameters."""
-    parts = urlsplit(url)
-    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}{parts.path}"
+    parts = urlsplit(without_user(url))
+    return f"{parts.scheme}://{parts.netloc}{parts.path}"
