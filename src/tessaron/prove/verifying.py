@@ -25,9 +25,10 @@ from tessaron.prove.source_digests import Digests, SourceDigests
 from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.inputs import Input
 from tessaron.sources.remote.store_copies import local_folder
-from tessaron.sources.remote.store_urls import is_store, place_shown
+from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, is_source, resolve_inputs
 from tessaron.write.balance import balances_of
 from tessaron.write.receipt import read_rejects
@@ -141,9 +142,9 @@ def verify(
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
     with local_folder(folder) as here:
         tables = KeyedTables(here, layout, to_compare=True)
-        named = source if source is not None else _sources_in(tables.receipt, place_shown(folder))
+        named = source if source is not None else _sources_in(tables.receipt, without_user(str(folder)))
         return _compared(
-            tables, named, place_shown(folder), sample, workers, kernel, progress or NoProgress()
+            tables, named, without_user(str(folder)), sample, workers, kernel, progress or NoProgress()
         )
 
 

@@ -21,8 +21,9 @@ from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.store_target import StoreTarget
 from tessaron.sinks.table_files import TableFiles, check_format
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.inputs import ByteInput, Input
-from tessaron.sources.remote.store_urls import is_store, place_shown
+from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.write.balance import Balance
 from tessaron.write.made_tables import Tables
@@ -151,7 +152,7 @@ def export(
             started=started.isoformat(timespec="seconds"),
             seconds=round(time.perf_counter() - clock, 3),
             format=format,
-            target=place_shown(target),
+            target=without_user(str(target)),
             sources=done.sources,
             records=done.records,
             rejected=done.rejected,

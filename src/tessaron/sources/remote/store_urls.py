@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path, PurePosixPath
+from pathlib import PurePosixPath
 from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import SourceError, TessaronError, UsageError
@@ -67,11 +67,6 @@ def _options(scheme: str) -> dict[str, object]:
         return {"host_key_policy": KnownHosts()}
     # What it lists is what is there now.
     return {"use_listings_cache": False}
-
-
-def place_shown(place: str | Path) -> str:
-    """Return a folder, or a place in a store without user and password."""
-    return without_user(str(place)) if is_store(str(place)) else str(place)
 
 
 def url_of(url: str, path: str) -> str:

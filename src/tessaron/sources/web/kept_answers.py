@@ -15,9 +15,10 @@ from threading import Lock
 from typing import cast
 
 from tessaron.core.base.errors import SourceError, TargetError, UsageError
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.web.answers import PAGE_BYTES, PIECE_BYTES, Answer
 from tessaron.sources.web.feed_model import FeedPart
-from tessaron.sources.web.secret_values import MASK, Hidden, Masker
+from tessaron.sources.web.secret_values import Hidden, Masker
 
 INDEX = "answers.ndjson"
 _ASKED, _FROM, _NEXT, _SAID, _FILE, _BYTES = "asked", "from", "next", "said", "file", "bytes"
@@ -177,7 +178,7 @@ class KeptAnswers:
     def _feed_as_text(self) -> dict[str, object]:
         """Return the feed as its file has it; of an address what could be secret is left out."""
         found: dict[str, object] = self._feed.model_dump(mode="json", exclude_unset=True)
-        return {**found, "url": _without_password(self._feed.url)}
+        return {**found, "url": without_user(self._feed.url)}
 
 
 def _drop_cut_line(path: Path) -> None:
@@ -192,10 +193,3 @@ def _pieces_after(path: Path, begin: int) -> Iterator[bytes]:
         stream.seek(begin)
         while piece := stream.read(PIECE_BYTES):
             yield piece
-
-
-def _without_password(url: str) -> str:
-    head, at, rest = url.partition("://")
-    host, slash, path = rest.partition("/")
-    user, found, name = host.rpartition("@")
-    return url if not found else f"{head}{at}{user.partition(':')[0]}:{MASK}@{name}{slash}{path}"

@@ -14,6 +14,7 @@ from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 from weakref import finalize
 
 from tessaron.core.base.errors import SourceError, UsageError
+from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.web.answers import (
     Answer,
     NotSignedInError,
@@ -216,7 +217,7 @@ class Asker:
         values = {} if asked.is_filled else dict(self._session.values)
         if asked.each is not None:
             values["each"] = asked.each
-        url = _without_user(asked.url or joined(self._feed.url, filled_address(asked.template, values)))
+        url = _without_password(asked.url or joined(self._feed.url, filled_address(asked.template, values)))
         if urlsplit(url).scheme not in ("http", "https"):
             raise SourceError(f"expected an address of http or https, got {shown(url)}")
         is_written = host_of(url) in self._written
@@ -288,10 +289,9 @@ def _written_addresses(feed: FeedPart) -> Iterator[str]:
             yield joined(feed.url, template)
 
 
-def _without_user(url: str) -> str:
+def _without_password(url: str) -> str:
     """Return an address without the password in it: that is sent as a header, to the host of the feed."""
-    parts = urlsplit(url)
-    return url if parts.password is None else parts._replace(netloc=parts.netloc.rpartition("@")[2]).geturl()
+    return url if urlsplit(url).password is None else without_user(url)
 
 
 def _with_parameters(url: str, parameters: Mapping[str, str | int]) -> str:
