@@ -88,8 +88,13 @@ class EveryKernelTest:
                 self.assertIn(reason, fault.reason)
 
     def test_the_path_of_a_fault(self):
-        fault = self.read(b'{"a":1,"b":[{"c d":tru}]}', LINE).faults[0]
-        self.assertEqual(format_path(fault.path), "$.b[*]['c d']")
+        cases = (
+            (b'{"a":1,"b":[{"c d":tru}]}', "$.b[*]['c d']"), (b'{"a":1,"b" 2}', "$.b"), (b'{"a" 1}', "$.a"), (b'{"o":{"a":1,b:2}}', "$.o"),
+            (b'{"o":{"a":1,"b', "$.o"), (b'{"o":{"":tru}}', "$.o['']"), (b'{"o":{,}}', "$.o"), (b'{"a":1 "b":2}', "$.a"), (b'{"o":{"a":{},}}', "$.o"),
+        )  # fmt: skip
+        for data, path in cases:
+            with self.subTest(data):
+                self.assertEqual(format_path(self.read(data, LINE).faults[0].path), path)
 
     def test_a_bad_line_loses_that_line_only(self):
         tape = self.read(b'{"a":1}\n{"a":\n{"a":3}\n{"a":"\xff"}\n{"a":5}\n', LINE)

@@ -98,8 +98,8 @@ class _Parser:
         if self.text[self.at : self.at + 1] == "}":
             self.at += 1
             return Pairs()
-        opened = self._push("")
-        self.names[-1] = self._name()
+        opened = self._push(_UNNAMED)
+        self._read_name()
         return opened
 
     def _push(self, name: str | None) -> Parsed:
@@ -112,16 +112,17 @@ class _Parser:
         self.names.append(name)
         return _OPENED
 
-    def _name(self) -> str:
+    def _read_name(self) -> None:
+        """Read the name of the next member; a fault in it is one of the object, not of the member before."""
+        self.names[-1] = _UNNAMED
         self._skip()
         if self.text[self.at : self.at + 1] != '"':
             self._fail_expecting('a member name in "quotes"')
-        name = self._string()
+        self.names[-1] = self._string()
         self._skip()
         if self.text[self.at : self.at + 1] != ":":
             self._fail_expecting("':' after the member name")
         self.at += 1
-        return name
 
     def _place(self, value: Parsed) -> tuple[bool, Parsed]:
         """Put `value` into the innermost container; return (more to come, the container if it closed)."""
@@ -132,7 +133,7 @@ class _Parser:
         if character == ",":
             self.at += 1
             if name is not None:
-                self.names[-1] = self._name()
+                self._read_name()
             return True, None
         if character != ("]" if name is None else "}"):
             self._fail_expecting("',' or ']' in the array" if name is None else "',' or '}' in the object")
@@ -218,7 +219,9 @@ class _Parser:
 
     def _fail(self, code: Code, reason: str) -> NoReturn:
         path: Path = tuple(
-            ELEMENT if name is None else name for name in self.names[: 50 if code is Code.DEPTH else None]
+            ELEMENT if name is None else name
+            for name in self.names[: 50 if code is Code.DEPTH else None]
+            if name is not _UNNAMED
         )
         raise FaultError(Fault(code, self.at, reason, path))
 
@@ -234,5 +237,11 @@ def number(text: str) -> int | NumberText:
     return value if value is not None and -(2**63) <= value < 2**63 and text != "-0" else NumberText(text)
 
 
+class _Unnamed(str):
+    """A type of its own, as a member may be named with an empty text, too."""
+
+
+_UNNAMED = _Unnamed()
+"""Stands for the name of a member that is still to be read."""
 _OPENED = object()
 """Says that a container was opened and its first value comes next."""
