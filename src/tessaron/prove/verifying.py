@@ -350,9 +350,12 @@ class _Comparison:
                 self._add(DifferenceFound("value", "$", 1, name, number, "$"))
                 continue
             self.looked_at += 1
-            if texts[one] == others[other]:
-                self._add(DifferenceFound("place", "", 1, name, number, ""))
-            for each in compare(texts[one], others[other], self._exact):
+            found = [*compare(texts[one], others[other], self._exact)]
+            if not found:
+                is_moved = self._tables.is_xml or texts[one] == others[other]
+                kind = "place" if is_moved else "value"
+                self._add(DifferenceFound(kind, "", 1, name, number, ""))
+            for each in found:
                 if selection is not None and not self._tables.is_xml and not _is_chosen(selection, each):
                     continue
                 self._add(

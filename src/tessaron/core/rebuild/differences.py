@@ -151,15 +151,9 @@ def xml_differences(source: str, tables: str, exact: bool) -> Iterator[Differenc
     declares what it needs.
     """
     left, right = _xml_leaves(source), _xml_leaves(tables)
-    for place, leaf in left.items():
-        found = right.get(place)
-        other = None if found is None else found.value
-        if leaf.value != other and (leaf.value or other) and not _same_number(leaf.value, other, exact):
-            kind = "missing" if other is None else "value"
-            yield Difference(kind, leaf.path, leaf.place, _cut(leaf.value), _cut(other or ""))
-    for place, leaf in right.items():
-        if place not in left and leaf.value:
-            yield Difference("extra", leaf.path, leaf.place, "", _cut(leaf.value))
+    found = [*_leaf_differences(left, right, exact)]
+    # White space at the ends counts where it was kept; it is looked at only where nothing else is found.
+    yield from found or _leaf_differences(_xml_leaves(source, False), _xml_leaves(tables, False), exact)
     if exact and not any(True for place in left if place not in right):
         others = _orders(tables)
         for place, (shown, tags) in _orders(source).items():
@@ -168,16 +162,40 @@ def xml_differences(source: str, tables: str, exact: bool) -> Iterator[Differenc
                 yield Difference("order", shown, shown, _cut(" ".join(tags)), _cut(" ".join(theirs)))
 
 
+def _leaf_differences(left: dict[str, _Leaf], right: dict[str, _Leaf], exact: bool) -> Iterator[Difference]:
+    for place, leaf in left.items():
+        other = right.get(place)
+        kind = _leaf_kind(leaf, other, exact)
+        if kind:
+            yield Difference(
+                kind, leaf.path, leaf.place, _cut(leaf.value), _cut(other.value if other else "")
+            )
+    for place, leaf in right.items():
+        if place not in left and (leaf.value or (exact and leaf.is_hollow)):
+            yield Difference("extra" if leaf.value else "empty", leaf.path, leaf.place, "", _cut(leaf.value))
+
+
+def _leaf_kind(leaf: _Leaf, other: _Leaf | None, exact: bool) -> str:
+    """Return how what stands at one place differs; empty if it counts as the same."""
+    if other is None:
+        return "missing" if leaf.value else "empty" if exact and leaf.is_hollow else ""
+    if leaf.value == other.value or _same_number(leaf.value, other.value, exact):
+        return ""
+    return "value"
+
+
 _NUMBER = re.compile(r"-?[0-9]+(\.[0-9]+)?([eE][-+]?[0-9]+)?")
 
 
-def _same_number(value: str, other: str | None, exact: bool) -> bool:
-    if exact or other is None or not (_NUMBER.fullmatch(value) and _NUMBER.fullmatch(other)):
+def _same_number(value: str, other: str, exact: bool) -> bool:
+    if exact or not (_NUMBER.fullmatch(value) and _NUMBER.fullmatch(other)):
         return False
     return plain_number(value) == plain_number(other)
 
 
 def _cut(text: str) -> str:
+    if text != text.strip():
+        text = f'"{text}"'
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"
 
 
@@ -202,6 +220,8 @@ class _Leaf:
     path: str
     place: str
     value: str
+    is_hollow: bool
+    """Whether nothing stands in it, and it is all there is: no element with others in it."""
 
 
 def _walk(text: str) -> Iterator[tuple[Parsed, _Spot]]:
@@ -223,7 +243,7 @@ def _shown_name(element: Parsed) -> str:
     return f"{element.prefix}:{local}" if element.prefix else local
 
 
-def _xml_leaves(text: str) -> dict[str, _Leaf]:
+def _xml_leaves(text: str, is_stripped: bool = True) -> dict[str, _Leaf]:
     found: dict[str, _Leaf] = {}
     for element, spot in _walk(text):
         prefixes = {namespace: prefix for prefix, namespace in element.nsmap.items() if prefix}
@@ -232,9 +252,11 @@ def _xml_leaves(text: str) -> dict[str, _Leaf]:
             prefix = prefixes.get(parts.namespace or "")
             own = f"@{prefix}:{parts.localname}" if prefix else f"@{parts.localname}"
             path, place = (f"{each}/{own}".lstrip("/") for each in (spot.path, spot.place))
-            found[f"{spot.key}/@{name}"] = _Leaf(path, place, value)
-        pieces = [element.text or "", *(child.tail or "" for child in element)]
-        found[spot.key] = _Leaf(spot.path or ".", spot.place or ".", "".join(pieces).strip())
+            found[f"{spot.key}/@{name}"] = _Leaf(path, place, value, not value)
+        pieces = "".join([element.text or "", *(child.tail or "" for child in element)])
+        value = pieces.strip() if is_stripped else pieces
+        is_hollow = not (value or len(element) or element.attrib)
+        found[spot.key] = _Leaf(spot.path or ".", spot.place or ".", value, is_hollow)
     return found
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -237,10 +236,18 @@ def plain_numbers(texts: ArrowArray) -> ArrowArray:
 
 
 def plain_number(text: str) -> str:
-    """Return one number text in that spelling; very large and small numbers keep an exponent."""
-    value = Decimal(text).normalize()
-    if not value:
+    """Return one number text in that spelling, with all its digits; very large and small: an exponent."""
+    mantissa, _, power = text.lower().partition("e")
+    whole, _, fraction = mantissa.lstrip("-").partition(".")
+    digits = (whole + fraction).lstrip("0")
+    if not digits:
         return "0"
-    exponent = value.as_tuple().exponent
-    assert isinstance(exponent, int)
-    return f"{value:f}" if -400 < exponent < 400 else str(value)
+    kept = digits.rstrip("0")
+    exponent = int(power or 0) - len(fraction) + len(digits) - len(kept)
+    sign = "-" if mantissa.startswith("-") else ""
+    if not -400 < exponent < 400:
+        return f"{sign}{kept}e{exponent}"
+    if exponent >= 0:
+        return sign + kept + "0" * exponent
+    padded = kept.rjust(1 - exponent, "0")
+    return f"{sign}{padded[:exponent]}.{padded[exponent:]}"
