@@ -55,7 +55,7 @@ def _shared(reading: SourceReading, options: Options) -> list[SharedStructure]:
     wanted.check(record, shared)
     firsts = {id(each.nodes[0]) for each in shared}
     paths = {id(node): rows_path(path, record) for node, path in with_paths(record) if id(node) in firsts}
-    reading.notes += [(paths[id(each.nodes[0])], _said_of(each)) for each in shared]
+    reading.intake.notes += [(paths[id(each.nodes[0])], _said_of(each)) for each in shared]
     return shared
 
 

@@ -124,8 +124,8 @@ def _drafted(
             reading.finds_trees, reading.gathered = False, known.gathered
         reading.read_all()
         reading.settle(*_levels_and_fields(known))
-        for first in reading.rejects[:1]:
-            count = f"{reading.rejected:,} records cannot be read"
+        for first in reading.intake.log.first[:1]:
+            count = f"{reading.intake.rejected:,} records cannot be read"
             told.say(f"{count}; the first: {first.place()}: {first.message}")
         return draft_of(reading, options)
 

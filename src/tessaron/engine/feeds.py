@@ -190,6 +190,7 @@ class Feed:
         most_bytes: Bytes of a tape beyond which none is joined.
         sources: The source of each chunk that was added.
         records_before: For each of them the records of the same source before it.
+        is_ahead: Whether learners have seen more than was added, as what was read ahead was given up.
     """
 
     spill: Spill
@@ -200,6 +201,7 @@ class Feed:
     most_bytes: int = _MOST_BYTES
     sources: list[str] = field(default_factory=list)
     records_before: list[int] = field(default_factory=list)
+    is_ahead: bool = False
     _waiting: list[Tape] = field(default_factory=list)
     _waiting_bytes: int = 0
     _seen: Shape | None = None
@@ -268,11 +270,22 @@ class Feed:
         """Return what was learnt, not settled yet; what waits is put aside."""
         if self._seen is None:
             self.close()
+            if self.is_ahead:
+                self._learn_anew()
             shape, passed = self.learners.shape()
             shape.merge(self.shape)
             self._seen = shape
             self.passed += passed
         return self._seen
+
+    def _learn_anew(self) -> None:
+        """Learn the structure of what was put aside, and of nothing else."""
+        self.learners = Learners(self.learners.is_compiled, self.learners.settled)
+        for packed in self.spill.read():
+            read = unpack(packed)
+            if isinstance(read, Tape):
+                self.learners.learn(read)
+        self.is_ahead = False
 
     def gather(self, trees: Sequence[FoundTree], mapper: Mapper) -> None:
         """Let the nodes of trees come together in what was put aside, and learn that anew."""

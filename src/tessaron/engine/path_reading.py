@@ -219,7 +219,7 @@ def data_error(fault: Fault, chunk: Chunk, source: str, records_before: int) -> 
     """Return the error that says where in the source a fault of a chunk stands."""
     place = Place(
         source,
-        line=chunk.line + chunk.data.count(b"\n", 0, fault.byte_offset),
+        line=chunk.line_of(fault.byte_offset),
         byte_offset=chunk.byte_offset + fault.byte_offset,
         record=records_before + fault.record + 1,
         path=format_path(fault.path) if fault.path else None,

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -12,7 +11,6 @@ from tessaron.core.base.errors import DataError, Place, UsageError
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.paths import MARKUP, Origin
 from tessaron.core.cutting.record_names import element_names
-from tessaron.core.cutting.selecting import Selection
 from tessaron.core.cutting.xml_chunks import XmlChunk
 from tessaron.core.cutting.xml_splitting import MOST_AROUND_BYTES
 from tessaron.core.kernel.chunk_reading import ReadTask
@@ -26,8 +24,7 @@ from tessaron.core.query.xpath_location import check_prefixes, parse_location
 from tessaron.core.shape.declaring import declare
 from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.shape_node import ShapeNode
-from tessaron.engine.options import Options
-from tessaron.engine.rejects import SourceRead
+from tessaron.engine.intake import ChunkWorks, Intake, SourceRead, Wanted
 from tessaron.sources.inputs import ByteInput, Input, known_records
 from tessaron.sources.schema_files import read_schema
 from tessaron.sources.xml_documents import XmlFeed
@@ -40,67 +37,33 @@ _SHARED_CHUNK_BYTES = 1280 * 1024
 """The largest where several threads work, each of which holds such trees."""
 
 
-class OuterReading(Protocol):
-    """What a run's reading is to the part of it that reads XML; see `reading.Reading`."""
-
-    inputs: list[Input]
-    options: Options
-    is_survey: bool
-    is_partial: bool
-    selection: Selection | None
-    wants_above: bool
-    passed: Counter[str]
-    sources: list[SourceRead]
-    notes: list[tuple[str, str]]
-
-    def results_of(self, tasks: Iterator[ReadTask]) -> Iterator[Any]:
-        """Yield what tasks become, in their order."""
-
-    def add_documents(self, task: ReadTask, source: str) -> list[Fault]:
-        """Take in documents without their records. Return what is wrong."""
-
-    def count_bytes(self, byte_count: int) -> None:
-        """Take in that so many more bytes were read."""
-
-    def has_enough(self) -> bool:
-        """Say whether as many records were read as are wanted."""
-
-    def still_wanted(self) -> int | None:
-        """Return how many more records are wanted; None for all there are."""
-
-    def take_wanted(self, count: int) -> None:
-        """Take in that so many more records were read."""
-
-    def needs_content(self) -> bool:
-        """Say whether keys are made of the text of the records."""
-
-    def reject(self, error: DataError, raw: bytes | None = None, what: str = "record") -> None:
-        """Count a record that was left out, and keep where, why and what it was."""
-
-
 class XmlReading:
     """Reads all inputs of a run as XML.
 
     Args:
-        reading: The run's reading, which is told what is found.
+        inputs: The sources.
+        wanted: What is wanted of them.
+        intake: Is told what is read.
+        works: What is done with it.
     """
 
-    def __init__(self, reading: OuterReading):
-        self._reading = reading
-        options = reading.options
-        records = options.records or known_records(reading.inputs)
+    def __init__(self, inputs: list[Input], wanted: Wanted, intake: Intake, works: ChunkWorks):
+        wanted.options.check_for_xml()
+        self._wanted, self._intake, self._works = wanted, intake, works
+        options = self._options = wanted.options
+        records = options.records or known_records(inputs)
         self._location = None if records is None else parse_location(records)
         self._is_whole = self._location is not None and not self._location.is_streamed
         self.prefixes = Prefixes(dict(options.namespaces))
         workers = options.worker_count()
         self._feed = XmlFeed(
-            _bytes_of(reading.inputs),
-            reading.count_bytes,
+            _bytes_of(inputs),
+            intake.count_bytes,
             min(options.bounded_chunk_bytes(), _CHUNK_BYTES if workers == 1 else _SHARED_CHUNK_BYTES),
             self._location,
             self.prefixes,
             options.envelope and not self._is_whole,
-            reading.wants_above,
+            wanted.above,
             options.exact,
             on_wrong=self._note_wrong,
         )
@@ -109,7 +72,6 @@ class XmlReading:
         self._kept: dict[int, int] = {}
         self._faulty: dict[int, int] = {}
         self._faulty_around: dict[int, int] = {}
-        self._first_error: DataError | None = None
         self._ways: dict[int, str] = {}
         self.are_apart = False
         self._names: set[str] = set()
@@ -119,16 +81,17 @@ class XmlReading:
 
     def results(self) -> Iterator[tuple[str, Any, int]]:
         """Yield the source of the first record, what a chunk of records became, and 0 as it is numbered."""
-        reading = self._reading
-        chunks: list[XmlChunk] = []
-        for result in reading.results_of(self._tasks(chunks)):
-            chunk = chunks.pop(0)
+        intake = self._intake
+        for task, result in self._works.results_of(self._tasks()):
+            assert isinstance(task, ReadTask)
+            chunk = task.chunk
+            assert isinstance(chunk, XmlChunk)
             self._note_faults(result.faults, chunk)
-            reading.is_partial |= result.is_cut
+            intake.is_partial |= result.is_cut
             self._note_ways(chunk)
             for run, count in zip(chunk.runs, result.run_counts, strict=False):
                 self._kept[run.source] = self._kept.get(run.source, 0) + count
-            reading.take_wanted(result.record_count)
+            intake.take_wanted(result.record_count)
             yield chunk.runs[0].name, result, 0
         self._finish()
 
@@ -160,42 +123,40 @@ class XmlReading:
         local = self._feed.path.tests[0].local if self._feed.path is not None else "*"
         return None if local == "*" else local
 
-    def _tasks(self, chunks: list[XmlChunk]) -> Iterator[ReadTask]:
-        reading, options = self._reading, self._reading.options
+    def _tasks(self) -> Iterator[ReadTask]:
+        intake, options = self._intake, self._options
         for chunk in self._feed:
             if chunk.is_skeleton:
                 self._add_documents(chunk)
                 continue
-            if reading.has_enough():
-                reading.is_partial = True
+            if intake.has_enough():
+                intake.is_partial = True
                 for rest in self._feed.break_off():
                     self._add_documents(rest)
                 return
             if self._is_whole and self._location is not None:
                 check_prefixes(self._location.text, self.prefixes.by_prefix())
             self._first_name = self._first_name or _first_name_in(chunk)
-            chunks.append(chunk)
             first = chunk.runs[0]
             yield ReadTask(
                 chunk,
                 options.kernel,
                 options.kernel_options(),
                 first.name if options.origin else None,
-                reading.needs_content(),
+                self._wanted.content,
                 first.document if self._feed.keeps_documents else None,
-                first.name if reading.is_survey else None,
-                reading.still_wanted(),
+                first.name if self._wanted.is_survey else None,
+                intake.still_wanted,
                 self._xml_options(),
                 self._is_any_name,
             )
 
     def _xml_options(self) -> XmlOptions:
-        options = self._reading.options
-        location = self._location
+        options, location = self._options, self._location
         return XmlOptions(
             options.white_space,
             location.predicates if location is not None else "",
-            self._reading.selection,
+            self._wanted.selection,
             location.text if location is not None and not location.is_streamed else "",
             self._record_schema(),
             options.kernel != "python",
@@ -228,10 +189,10 @@ class XmlReading:
         names = self._schema.schema.constraints_above(self._way())
         if names:
             text = f"not checked, as records are checked one by one: {', '.join(names)}"
-            self._reading.notes.append((f"constraints of {self._schema.name}", text))
+            self._intake.notes.append((f"constraints of {self._schema.name}", text))
 
     def _add_documents(self, chunk: XmlChunk) -> None:
-        reading = self._reading
+        options = self._options
         if any(stop - start < 2 for start, stop in _spans(chunk)):
             limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
             raise UsageError(
@@ -239,12 +200,10 @@ class XmlReading:
                 "of it; --no-envelope leaves them out"
             )
         task = ReadTask(
-            chunk, reading.options.kernel, reading.options.kernel_options(),
-            xml=XmlOptions(
-                reading.options.white_space, keeps_order=reading.options.exact, keeps_broken=True
-            ),
+            chunk, options.kernel, options.kernel_options(),
+            xml=XmlOptions(options.white_space, keeps_order=options.exact, keeps_broken=True),
         )  # fmt: skip
-        faults = reading.add_documents(task, chunk.runs[0].name)
+        faults = self._works.add_documents(task, chunk.runs[0].name)
         self._note_faults(faults, chunk, are_records=False)
 
     def forget_container(self, shape: Shape) -> None:
@@ -261,33 +220,30 @@ class XmlReading:
     def _note_faults(self, faults: list[Fault], chunk: XmlChunk, are_records: bool = True) -> None:
         for fault in faults:
             error = _error_of(fault, chunk)
-            self._first_error = self._first_error or error
-            self._reading.reject(error, _raw_of(fault, chunk))
+            self._intake.reject(error, _raw_of(fault, chunk))
             source = chunk.run_of(_within(fault, chunk)).source
             counted = self._faulty if are_records else self._faulty_around
             counted[source] = counted.get(source, 0) + 1
 
     def _note_wrong(self, error: DataError, data: bytes) -> None:
         """Reject a document that is no record, where the documents are the records."""
-        self._first_error = self._first_error or error
-        self._reading.reject(error, data)
+        self._intake.reject(error, data)
         source = len(self._feed.sources) - 1
         self._faulty_around[source] = self._faulty_around.get(source, 0) + 1
 
     def _finish(self) -> None:
-        reading, feed = self._reading, self._feed
-        if not reading.is_partial:
+        intake, feed = self._intake, self._feed
+        if not intake.is_partial:
             feed.check_found()
-            if self._first_error is not None and not any(self._kept.values()):
-                # Not one record could be read: there is nothing to make tables of.
-                raise self._first_error
+            if not any(self._kept.values()):
+                intake.check_any()
         elsewhere = 0
         for number, source in enumerate(feed.sources):
             kept, faulty = self._kept.get(number, 0), self._faulty.get(number, 0)
             elsewhere += source.records - kept - faulty
             if source.error is not None:
-                reading.reject(source.error, what="rest")
-            reading.sources.append(
+                intake.reject(source.error, what="rest")
+            intake.sources.append(
                 SourceRead(
                     source.name,
                     source.byte_count,
@@ -297,16 +253,16 @@ class XmlReading:
             )
         for test, count in feed.left_out.items():
             if count and feed.keeps_documents:
-                reading.passed[f"/descendant::{test}"] += count
+                intake.passed[f"/descendant::{test}"] += count
         self._say_where(sum(self._kept.values()), elsewhere)
 
     def _say_where(self, count: int, elsewhere: int) -> None:
-        reading, path = self._reading, self.records_path()
+        intake, path = self._intake, self.records_path()
         if self._is_whole:
-            reading.notes.append((path, "only what this path matches was read; the rest is left out"))
+            intake.notes.append((path, "only what this path matches was read; the rest is left out"))
         elif self._location is not None:
-            if self._location.predicates and not reading.is_partial:
-                reading.notes.append((path, f"{elsewhere:,} elements do not fulfil the predicate; left out"))
+            if self._location.predicates and not intake.is_partial:
+                intake.notes.append((path, f"{elsewhere:,} elements do not fulfil the predicate; left out"))
         elif self._feed.path is not None and self._feed.path.is_root:
             what = (
                 "each document is a record" if len(self._feed.sources) > 1 else "the document is the record"
@@ -314,10 +270,10 @@ class XmlReading:
             if self._feed.has_much_around:
                 what += f", as more than {MOST_AROUND_BYTES:,} bytes stand beside what repeats in it first"
             if self._feed.path is not ANY_ROOT:
-                reading.notes.append((path, f"{what}; --records names another element"))
+                intake.notes.append((path, f"{what}; --records names another element"))
         else:
             text = f"{count:,} elements recognised as the records; --records '/*' takes the documents"
-            reading.notes.append((path, text))
+            intake.notes.append((path, text))
 
     def _has_names(self) -> bool:
         """Say whether records are elements of several names."""
@@ -333,10 +289,10 @@ class XmlReading:
         if self.are_apart and not self._is_whole and top.enclosing_key is None:
             above = path.partition("[")[0].rpartition("/")[0]
             text = "they stand in several elements, and in which is not kept"
-            self._reading.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
+            self._intake.notes.append((path, f"{text}; --records '{above or '/*'}' keeps it"))
         if self._has_names() and not any(column.path == (Origin.ELEMENT,) for column in top.columns):
             text = "they are elements of several names, and which each has is not kept"
-            self._reading.notes.append((path, f'{text}; a column with origin = "element" keeps it'))
+            self._intake.notes.append((path, f'{text}; a column with origin = "element" keeps it'))
 
     def way_to_records(self) -> list[str]:
         """Return the steps from the root, which is left out, to the element that the records stand in."""

@@ -87,7 +87,7 @@ def survey_source(
             entries,
             (*_notes_of_reading(reading), *notes, *_dependencies(reading, record, pool)),
             record.row_count,
-            reading.is_partial,
+            reading.intake.is_partial,
             record,
             tuple(entry.name for entry in inputs),
             reading.records_path(),
@@ -135,7 +135,7 @@ def _notes_of_reading(reading: SourceReading) -> Iterator[SurveyNote]:
         if isinstance(entry, ByteInput) and entry.said:
             advice = "see that this is all of it, taken for what it is"
             yield SurveyNote(entry.name, "source", entry.said, 1, None, advice)
-    for path, (count, text) in reading.repeated_names.items():
+    for path, (count, text) in reading.intake.repeated_names.items():
         what = f"name twice in one object: {count:,}; the first {text}"
         advice = "the last value wins; --duplicate-keys reject leaves such records out"
         yield SurveyNote(path, "duplicate names", what, count, None, advice)
@@ -143,10 +143,10 @@ def _notes_of_reading(reading: SourceReading) -> Iterator[SurveyNote]:
         yield SurveyNote(
             path, "nothing there", NO_OBJECT, 0, None, "look for its right spelling in the outline"
         )
-    for reject in reading.rejects[:1]:
-        what = f"{reading.rejected:,} records cannot be read; the first: {reject.message}"
+    for reject in reading.intake.log.first[:1]:
+        what = f"{reading.intake.rejected:,} records cannot be read; the first: {reject.message}"
         yield SurveyNote(
-            "$", "rejected", what, reading.rejected, None, "an export leaves them out and lists them"
+            "$", "rejected", what, reading.intake.rejected, None, "an export leaves them out and lists them"
         )
 
 

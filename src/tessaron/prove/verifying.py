@@ -264,7 +264,7 @@ class _Comparison:
             if self._tables.way.around is not None and self._given.first is None:
                 self._compare_around(source.around, made.around())
             self.left_out = source.passed
-            self.rejected = source.reading.rejected
+            self.rejected = source.reading.intake.rejected
 
     def _wanted(self, source: SourceDigests) -> Iterator[Digests]:
         """Yield the source's records without those that the run rejected for what they hold."""

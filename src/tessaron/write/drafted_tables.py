@@ -162,7 +162,7 @@ def _chosen(layout: TableSet, reading: SourceReading, options: Options) -> Table
 
     met = [path for _, path in with_paths(reading.records.shape.record)]
     read = path_of_text if reading.xml is None else markup_path
-    passed = [path for path in map(read, reading.passed) if path is not None]
+    passed = [path for path in map(read, reading.intake.passed) if path is not None]
     unmet = selection.unmet(met, passed)
     if unmet:
         paths = [format_path(path) for path in (*met, *passed) if path]

@@ -10,8 +10,8 @@ from pathlib import Path
 from tessaron.core.base.errors import Code, SourceError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import SharedPlace
+from tessaron.engine.intake import SourceRead
 from tessaron.engine.receipt_text import plain_data, spread_json
-from tessaron.engine.rejects import SourceRead
 from tessaron.sinks.target_folder import RECEIPT_FILE, REJECTS_FILE
 from tessaron.write.balance import Balance, gaps
 

@@ -88,10 +88,10 @@ class TableRun:
         self.reading.selection = options.selection()
         # With masks the records of rejects are only kept where that is asked for.
         keeps_records = plans is None or not plans.has_masks or options.keep_raw_rejects
-        self.reading.log = stack.enter_context(
+        self.reading.intake.log = stack.enter_context(
             RejectLog(options.stop_after, options.stop_at_share, keeps_records=keeps_records)
         )
-        self.account = Account({} if plans is None else plans.paths, log=self.reading.log)
+        self.account = Account({} if plans is None else plans.paths, log=self.reading.intake.log)
         self._numbers = RowNumbers()
         self._drafted: Drafted | None = None
         self._own_watch: DraftedKeyWatch | None = None
@@ -272,31 +272,33 @@ class TableRun:
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
         reading, account, drafted, own = self.reading, self.account, self._drafted, self._own_watch
-        reading.log.check_share(account.records + account.rejected + reading.rejected, is_end=True)
+        reading.intake.log.check_share(
+            account.records + account.rejected + reading.intake.rejected, is_end=True
+        )
         tables = self._plans.records.written()
         if drafted is None and tables.tables:
             reading.note_unkept(tables)
         top = next((table.name for table in self._plans.records.tables if not table.level), "")
         return Outcome(
-            tuple(reading.sources),
+            tuple(reading.intake.sources),
             account.records,
-            reading.rejected + account.rejected,
-            reading.repeated,
-            (*reading.notes, *_told_left_out(reading.log)),
-            reading.log,
-            reading.is_partial,
+            reading.intake.rejected + account.rejected,
+            reading.intake.repeated,
+            (*reading.intake.notes, *_told_left_out(reading.intake.log)),
+            reading.intake.log,
+            reading.intake.is_partial,
             candidate_keys=() if own is None else own.candidate_keys(),
             key_check=None if own is None else own.key_check(),
             key_checks=self._watches.key_checks(),
             filtered=account.filtered,
-            left_out=account.left_out + reading.passed,
+            left_out=account.left_out + reading.intake.passed,
             rejected_values=account.rejected_values,
             findings=account.findings(),
             unmet=account.unmet(),
             counted=account.counted() if drafted is None else drafted.counted,
             is_whole=drafted is not None and not drafted.is_flat and reading.selection is None,
             top=top if drafted is None else drafted.top,
-            unread=reading.rejected,
+            unread=reading.intake.rejected,
         )
 
 

@@ -63,6 +63,10 @@ class Chunk:
     is_skeleton: bool = False
     sources: tuple[str, ...] = ()
 
+    def line_of(self, at: int) -> int:
+        """Return the line of the source in which a byte of `data` stands, from 1."""
+        return self.line + self.data.count(b"\n", 0, at)
+
     def as_object(self) -> bytes:
         """Return the members of an object as one object, in which every byte has the place it had."""
         if not self.continues:
