@@ -14,7 +14,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tessaron
-from tessaron.core.cutting import xml_splitting as splitting
+from tessaron.core.cutting import xml_skeletons as skeletons
 from tessaron.core.cutting.entity_weights import entity_lengths, light_pieces
 from tessaron.core.cutting.xml_chunks import Context, Piece
 from tessaron.core.kernel import xml_kernel
@@ -577,7 +577,7 @@ class DocumentsTest(FolderTest):
         source = self.write("a.xml", f"<r>{calls}{moves}</r>")
         with (
             mock.patch.object(xml_documents, "MOST_AROUND_BYTES", 300_000),
-            mock.patch.object(splitting, "MOST_AROUND_BYTES", 300_000),
+            mock.patch.object(skeletons, "MOST_AROUND_BYTES", 300_000),
         ):
             tables = tessaron.shred(source, workers=1)
             self.assertEqual(

@@ -20,7 +20,8 @@ from tessaron.core.base.paths import (
 from tessaron.core.cutting.json_splitting import SplitError
 from tessaron.core.cutting.record_elements import outline_paths, recognise_records
 from tessaron.core.cutting.xml_chunks import ChunkCollector, Piece
-from tessaron.core.cutting.xml_splitting import Skeleton, XmlSplitter
+from tessaron.core.cutting.xml_skeletons import Skeleton
+from tessaron.core.cutting.xml_splitting import XmlSplitter
 from tessaron.core.kernel.number_texts import kind_of_text
 from tessaron.core.layout.layout_model import LayoutPart
 from tessaron.core.layout.layout_paths import LayoutPathError

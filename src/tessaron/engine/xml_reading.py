@@ -10,9 +10,8 @@ import numpy as np
 from tessaron.core.base.errors import DataError, Place, UsageError
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.paths import MARKUP, Origin
-from tessaron.core.cutting.record_names import element_names
-from tessaron.core.cutting.xml_chunks import XmlChunk
-from tessaron.core.cutting.xml_splitting import MOST_AROUND_BYTES
+from tessaron.core.cutting.xml_chunks import XmlChunk, element_names
+from tessaron.core.cutting.xml_skeletons import MOST_AROUND_BYTES
 from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.kernel.contract import XmlOptions
 from tessaron.core.layout.table_set import Table

@@ -20,7 +20,8 @@ from tessaron.core.cutting.record_elements import (
     recognise_records,
 )
 from tessaron.core.cutting.xml_chunks import ChunkCollector, Piece, XmlChunk
-from tessaron.core.cutting.xml_splitting import MOST_AROUND_BYTES, Skeleton, XmlSplitter
+from tessaron.core.cutting.xml_skeletons import MOST_AROUND_BYTES, Skeleton
+from tessaron.core.cutting.xml_splitting import XmlSplitter
 from tessaron.core.markup.namespaces import Prefixes
 from tessaron.core.markup.record_path import ANY_ROOT, Name, RecordPath
 from tessaron.core.query.xpath_location import LocationPath

@@ -1,14 +1,89 @@
-"""The elements that records stand in, numbered over all documents: so records can refer to their rows."""
+"""The elements that records stand in: what holds in them, and their numbers, which records refer to."""
 
 from __future__ import annotations
 
+import re
+from dataclasses import dataclass, field
 from xml.sax.saxutils import quoteattr
 
 from tessaron.core.base.paths import ENCLOSING
-from tessaron.core.markup.record_path import NameTest, RecordPath
+from tessaron.core.markup.namespaces import XML_NAMESPACE, Prefixes
+from tessaron.core.markup.record_path import Name, NameTest, RecordPath
+from tessaron.core.markup.tokens import attributes_of, resolved
 
 MOST_OUTLINE_BYTES = 64 * 1024 * 1024
 """So many bytes, at most, of the elements of one document are kept: more than any that is held has."""
+_MOST_ABOVE = 1_000
+"""So many values, about, are kept of an element around records, where they are wanted with these."""
+
+
+@dataclass(slots=True)
+class OpenElement:
+    """An element that is open, outside of the records."""
+
+    tag: bytes
+    name: Name
+    namespaces: dict[str, str]
+    keeps_space: bool
+    values: dict[str, str] = field(default_factory=dict)
+    """Its attributes and the texts of elements in it so far, by their path from it."""
+    text: str | None = None
+    """What stands in it so far, while that is only text."""
+    step: str = ""
+    """How a path with positions goes on to it."""
+    counts: dict[bytes, int] = field(default_factory=dict)
+    """How many elements of each tag stood in it so far."""
+    content_at: int = 0
+    """Where in the document without records its content begins."""
+    has_records: bool = False
+    is_on_way: bool = False
+    """Whether the way to the records leads through it."""
+    number: int = 0
+    """Its number among those on the way to the records; 0 for others."""
+
+    @classmethod
+    def of(cls, found: re.Match[bytes], above: OpenElement | None, prefixes: Prefixes) -> OpenElement | str:
+        """Return the element of a start tag; the prefix of its name, if that is declared nowhere.
+
+        Args:
+            found: The tag, as `tokens.TOKEN` matches it.
+            above: The element around it, if there is one.
+            prefixes: Learns what it declares.
+        """
+        namespaces = above.namespaces if above else {}
+        keeps_space = above.keeps_space if above else False
+        attributes = found["attributes"]
+        if b"xmlns" in attributes:
+            namespaces = dict(namespaces)
+            for name, value in attributes_of(attributes):
+                if name == "xmlns" or name.startswith("xmlns:"):
+                    prefix = name[6:]
+                    namespaces[prefix] = value
+                    prefixes.learn(prefix, value)
+        if b"xml:space" in attributes:
+            keeps_space = dict(attributes_of(attributes)).get("xml:space") == "preserve"
+        prefix, _, local = found["start"].decode("utf-8", "replace").rpartition(":")
+        if prefix and prefix not in namespaces and prefix != "xml":
+            return prefix
+        return cls(found["start"], Name(namespaces.get(prefix, ""), local), namespaces, keeps_space)
+
+    def keep_attributes(self, attributes: bytes, prefixes: Prefixes) -> None:
+        """Let its attributes be values of it; what stands in it may be text."""
+        self.text = ""
+        for name, value in attributes_of(attributes):
+            prefix, _, local = name.rpartition(":")
+            if name != "xmlns" and prefix != "xmlns":
+                spelled = Name(self.namespaces.get(prefix, XML_NAMESPACE) if prefix else "", local)
+                self.values["@" + spelled.shown(prefixes)] = value
+
+    def keep(self, ended: OpenElement, prefixes: Prefixes) -> None:
+        """Let an element in it that ends be a value of it, if that holds only text."""
+        name = ended.name.shown(prefixes)
+        if ended.text is not None:
+            self.values.setdefault(name, resolved(ended.text.encode()).strip())
+        if len(self.values) < _MOST_ABOVE:
+            for inner, value in ended.values.items():
+                self.values.setdefault(f"{name}/{inner}", value)
 
 
 class EnclosingElements:

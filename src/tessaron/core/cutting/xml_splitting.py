@@ -8,85 +8,30 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
 from typing import NoReturn
 
 from tessaron.core.base.errors import Code
 from tessaron.core.base.faults import Fault
 from tessaron.core.base.visible import in_quotes
-from tessaron.core.cutting.enclosing import EnclosingElements, numbers_of
+from tessaron.core.cutting.enclosing import EnclosingElements, OpenElement, numbers_of
 from tessaron.core.cutting.json_splitting import SplitError
 from tessaron.core.cutting.record_end import OpenRecord, record_end, record_patterns
 from tessaron.core.cutting.xml_chunks import Context, Piece
+from tessaron.core.cutting.xml_skeletons import Skeleton, SkeletonText
 from tessaron.core.markup.declarations import usable_declarations
-from tessaron.core.markup.namespaces import XML_NAMESPACE, Prefixes
+from tessaron.core.markup.namespaces import Prefixes
 from tessaron.core.markup.record_path import Name, RecordPath
 from tessaron.core.markup.tokens import (
     CLOSINGS,
-    RECORDS_MARK,
     TOKEN,
-    attributes_of,
     declarations_in,
-    resolved,
 )
 
-MOST_AROUND_BYTES = 16 * 1024 * 1024
-"""So many bytes, at most, are kept of a document without its records."""
 MOST_TAG_BYTES = 32 * 1024 * 1024
 """So many bytes, at most, has a tag, a comment or a document type."""
-_MOST_ABOVE = 1_000
-"""So many values, about, are kept of an element around records, where they are wanted with these."""
 _FEW_OTHERS = 20
 """So many names are remembered of what stands where the way to the records went no further."""
 _BLANK = b" \t\r\n"
-_MARK = re.compile(rb"<\?%b [0-9]+\?>" % RECORDS_MARK.encode())
-
-
-@dataclass(frozen=True, slots=True)
-class Skeleton:
-    """A document without its records, once it has ended.
-
-    Attributes:
-        data: Its text; empty when there was too much of it.
-        byte_offset, line: Where it begins.
-        document: Its number among all, from 1.
-        records: Records that stood in it.
-        context: What its document type declares.
-        outline: The elements that records stood in, and nothing else.
-    """
-
-    data: bytes
-    byte_offset: int
-    line: int
-    document: int
-    records: int
-    context: Context
-    outline: bytes = b""
-
-
-@dataclass(slots=True)
-class _Open:
-    """An element that is open, outside of the records."""
-
-    tag: bytes
-    name: Name
-    namespaces: dict[str, str]
-    keeps_space: bool
-    values: dict[str, str] = field(default_factory=dict)
-    """Its attributes and the texts of elements in it so far, by their path from it."""
-    text: str | None = None
-    """What stands in it so far, while that is only text."""
-    step: str = ""
-    """How a path with positions goes on to it."""
-    counts: dict[bytes, int] = field(default_factory=dict)
-    """How many elements of each tag stood in it so far."""
-    content_at: int = 0
-    """Where in the document without records its content begins."""
-    has_records: bool = False
-    is_on_way: bool = False
-    """Whether the way to the records leads through it."""
-    number: int = 0
-    """Its number among those on the way to the records; 0 for others."""
 
 
 class XmlSplitter:
@@ -134,14 +79,13 @@ class XmlSplitter:
         self._at = 0
         self._base = byte_offset
         self._line, self._counted, self._before_line = 1, 0, 0
-        self._stack: list[_Open] = []
+        self._stack: list[OpenElement] = []
         self._record: OpenRecord | None = None
         self._run: list[int] = []
         self._ordinal = 0
         self._records_before = 0
         self._run_start = 0
-        self._skeleton = bytearray()
-        self._skeleton_place = (byte_offset, 1)
+        self._skeleton = SkeletonText(byte_offset)
         self._declared = b""
         self._document_records = 0
         self._before = document
@@ -201,12 +145,12 @@ class XmlSplitter:
         """Yield the whole records and the document, as far as it goes, before something that is wrong."""
         if self._run and self._record is None:
             yield from self._close_run()
-        if self._stack and self._skeleton:
+        if self._stack and self._skeleton.size:
             if self._record is not None:
                 self._mark_records()
             while self._stack:
                 opened = self._stack.pop()
-                self._skeleton += b"</" + opened.tag + b">"
+                self._skeleton.add(b"</" + opened.tag + b">")
                 self._leave(opened, len(self._stack))
             yield self._close_document()
 
@@ -228,7 +172,7 @@ class XmlSplitter:
             if self._record is None and self._run:
                 yield from self._close_run()
             if self._record is None and not self._stack:
-                if self._skeleton:
+                if self._skeleton.size:
                     yield self._close_document()
                 elif self._document_records:
                     self._declared, self._document_records = b"", 0
@@ -295,9 +239,8 @@ class XmlSplitter:
 
     def _mark_records(self) -> None:
         """Leave a mark where records stood in a document."""
-        count = self.records - self._records_before
-        if self._keeps_order and count and len(self._skeleton) <= MOST_AROUND_BYTES:
-            self._skeleton += b"<?%b %d?>" % (RECORDS_MARK.encode(), count)
+        if self._keeps_order:
+            self._skeleton.mark_records(self.records - self._records_before)
 
     def _open_record(self, found: re.Match[bytes]) -> None:
         self._run_start, self._run = found.start(), [0]
@@ -419,7 +362,7 @@ class XmlSplitter:
         if not self._stack:
             self.documents += 1
             self._document_records = 0
-            self._skeleton_place = (self._base + found.start(), self._line_at(found.start()))
+            self._skeleton.begin(self._base + found.start(), self._line_at(found.start()))
         depth = len(self._stack)
         is_above_on_way = not self._stack or self._stack[-1].is_on_way
         opened.is_on_way = is_above_on_way and self._path.goes_on(depth, opened.name)
@@ -434,62 +377,27 @@ class XmlSplitter:
             opened.number = self._enclosing.open(depth)
         self._pass(found.end())
         if self._wants_above:
-            self._keep_attributes(opened, found["attributes"])
+            opened.keep_attributes(found["attributes"], self._prefixes)
+            if self._stack:
+                self._stack[-1].text = None
         if not found["empty"]:
-            opened.content_at = len(self._skeleton)
+            opened.content_at = self._skeleton.size
             self._stack.append(opened)
         else:
             self._leave(opened, depth)
 
-    def _leave(self, opened: _Open, depth: int) -> None:
+    def _leave(self, opened: OpenElement, depth: int) -> None:
         """Take in that an element ends which was on the way to the records, if it was."""
         if opened.number:
             self._enclosing.close(depth)
 
-    def _keep_attributes(self, opened: _Open, attributes: bytes) -> None:
-        opened.text = ""
-        if self._stack:
-            self._stack[-1].text = None
-        for name, value in attributes_of(attributes):
-            prefix, _, local = name.rpartition(":")
-            if name != "xmlns" and prefix != "xmlns":
-                spelled = Name(opened.namespaces.get(prefix, XML_NAMESPACE) if prefix else "", local)
-                opened.values["@" + spelled.shown(self._prefixes)] = value
-
-    def _keep_text(self) -> None:
-        """Let the element that ends be a value of the one around it, if it holds only text."""
-        ended = self._stack[-1]
-        if len(self._stack) < 2:
-            return
-        name, above = ended.name.shown(self._prefixes), self._stack[-2].values
-        if ended.text is not None:
-            above.setdefault(name, resolved(ended.text.encode()).strip())
-        if len(above) < _MOST_ABOVE:
-            for inner, value in ended.values.items():
-                above.setdefault(f"{name}/{inner}", value)
-
-    def _opened(self, found: re.Match[bytes]) -> _Open:
-        above = self._stack[-1] if self._stack else None
-        namespaces = above.namespaces if above else {}
-        keeps_space = above.keeps_space if above else False
-        attributes = found["attributes"]
-        if b"xmlns" in attributes:
-            namespaces = dict(namespaces)
-            for name, value in attributes_of(attributes):
-                if name == "xmlns" or name.startswith("xmlns:"):
-                    prefix = name[6:]
-                    namespaces[prefix] = value
-                    self._prefixes.learn(prefix, value)
-        if b"xml:space" in attributes:
-            keeps_space = dict(attributes_of(attributes)).get("xml:space") == "preserve"
-        prefix, _, local = found["start"].decode("utf-8", "replace").rpartition(":")
-        if prefix and prefix not in namespaces and prefix != "xml":
-            self._fail(
-                Code.NAMESPACE,
-                f"the prefix {in_quotes(prefix)} of <{prefix}:{local}> is not declared",
-                found.start(),
-            )
-        return _Open(found["start"], Name(namespaces.get(prefix, ""), local), namespaces, keeps_space)
+    def _opened(self, found: re.Match[bytes]) -> OpenElement:
+        made = OpenElement.of(found, self._stack[-1] if self._stack else None, self._prefixes)
+        if isinstance(made, str):
+            tag = found["start"].decode("utf-8", "replace")
+            reason = f"the prefix {in_quotes(made)} of <{tag}> is not declared"
+            self._fail(Code.NAMESPACE, reason, found.start())
+        return made
 
     def _read_end(self, found: re.Match[bytes]) -> None:
         tag = found["end"].decode("utf-8", "replace")
@@ -498,21 +406,14 @@ class XmlSplitter:
         if self._stack[-1].tag != found["end"]:
             wanted = self._stack[-1].tag.decode("utf-8", "replace")
             self._fail(Code.SYNTAX, f"expected </{wanted}>, found </{tag}>", found.start())
-        if self._wants_above:
-            self._keep_text()
+        if self._wants_above and len(self._stack) > 1:
+            self._stack[-2].keep(self._stack[-1], self._prefixes)
         if self._stack[-1].has_records:
-            self._leave_out_blanks(self._stack[-1])
+            self._skeleton.leave_out_blanks(self._stack[-1].content_at)
         self._pass(found.end())
         self._leave(self._stack.pop(), len(self._stack))
 
-    def _leave_out_blanks(self, opened: _Open) -> None:
-        """Leave out what stood between the records of an element that holds nothing else: it is no value."""
-        if len(self._skeleton) <= MOST_AROUND_BYTES:
-            content = self._skeleton[opened.content_at :]
-            if not _MARK.sub(b"", content).strip(_BLANK):
-                del self._skeleton[opened.content_at :]
-
-    def _note(self, opened: _Open) -> None:
+    def _note(self, opened: OpenElement) -> None:
         """Remember how far the way to the records led, to say so if it led nowhere."""
         way = tuple(each.name for each in self._stack)
         if opened.is_on_way:
@@ -524,8 +425,7 @@ class XmlSplitter:
     def _pass(self, stop: int) -> None:
         """Move on, keeping what is passed for the document without its records."""
         if self._stack or self._data[self._at : self._at + 1] == b"<":
-            if len(self._skeleton) <= MOST_AROUND_BYTES:
-                self._skeleton += self._data[self._at : stop]
+            self._skeleton.add(self._data[self._at : stop])
         else:
             self._check_blank(self._data[self._at : stop])
         self._at = stop
@@ -539,10 +439,9 @@ class XmlSplitter:
             )
 
     def _close_document(self) -> Skeleton:
-        data = bytes(self._skeleton) if len(self._skeleton) <= MOST_AROUND_BYTES else b""
-        self._skeleton.clear()
         made = Skeleton(
-            data, *self._skeleton_place, self._before + self.documents, self._document_records,
+            self._skeleton.taken(), self._skeleton.byte_offset, self._skeleton.line,
+            self._before + self.documents, self._document_records,
             Context((), self._declared), self._enclosing.outline(),
         )  # fmt: skip
         self._declared = b""

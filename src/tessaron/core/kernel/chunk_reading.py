@@ -84,7 +84,7 @@ def read_tape(task: ReadTask) -> tuple[Tape, bool]:
 
 
 def _read_xml(task: ReadTask, chunk: XmlChunk) -> tuple[Tape, bool]:
-    from tessaron.core.cutting.record_names import element_names
+    from tessaron.core.cutting.xml_chunks import element_names
     from tessaron.core.kernel.xml_kernel import read_xml
 
     is_cut = task.most_records is not None and len(chunk.starts) > task.most_records
