@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
@@ -54,8 +55,12 @@ def _object_in(entry: Input) -> bytes | None:
     if entry.size > MOST_BYTES:
         return None
     try:
-        with open(entry.path, "rb") as stream:
-            data = stream.read(MOST_BYTES + 1)
+        # A third of what it costs to make a file object for so few bytes.
+        file = os.open(entry.path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+        try:
+            data = os.read(file, MOST_BYTES + 1)
+        finally:
+            os.close(file)
     except OSError:
         # It is told when it is read by itself.
         return None

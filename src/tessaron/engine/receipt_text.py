@@ -10,6 +10,7 @@ from functools import cache
 from tessaron.core.base.parsed_values import Parsed
 
 _PLAIN = (str, int, float, bool, type(None))
+_encode = json.JSONEncoder(ensure_ascii=False).encode
 
 
 def plain_data(value: Parsed) -> Parsed:
@@ -22,7 +23,11 @@ def plain_data(value: Parsed) -> Parsed:
         return [plain_data(each) for each in value]
     assert is_dataclass(value)
     assert not isinstance(value, type)
-    return {name: plain_data(getattr(value, name)) for name in _names_of(type(value))}
+    return {
+        # A receipt of very many sources is nearly all plain values.
+        name: each if isinstance(each := getattr(value, name), _PLAIN) else plain_data(each)
+        for name in _names_of(type(value))
+    }
 
 
 @cache
@@ -33,15 +38,12 @@ def _names_of(kind: Parsed) -> tuple[str, ...]:
 def spread_json(value: Parsed, indent: str = "") -> str:
     """Return plain data as JSON; an object or array of nothing but scalars stands on one line."""
     if not isinstance(value, (dict, list)) or all(isinstance(each, _PLAIN) for each in _members(value)):
-        return json.dumps(value, ensure_ascii=False)
+        return _encode(value)
     inner = indent + "  "
     if isinstance(value, list):
         lines = [f"{inner}{spread_json(each, inner)}" for each in value]
     else:
-        lines = [
-            f"{inner}{json.dumps(key, ensure_ascii=False)}: {spread_json(each, inner)}"
-            for key, each in value.items()
-        ]
+        lines = [f"{inner}{_encode(key)}: {spread_json(each, inner)}" for key, each in value.items()]
     opens, closes = "[]" if isinstance(value, list) else "{}"
     return f"{opens}\n" + ",\n".join(lines) + f"\n{indent}{closes}"
 
