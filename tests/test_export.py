@@ -99,7 +99,9 @@ class ExportTest(FolderTest):
                 {"name": "m", "type": "decimal(3,2)", "path": "$.stays[*].m", "note": ""},
             ],
         )
-        self.assertEqual(sorted(os.listdir(self.folder / "out"))[:2], ["layout.toml", "receipt.json"])
+        self.assertEqual(
+            sorted(os.listdir(self.folder / "out"))[:3], ["layout.toml", "load.sql", "receipt.json"]
+        )
 
     def test_of_many_tables_the_first_are_shown_and_all_are_in_the_receipt(self):
         record = {f"berth_{n:02}": [{f"from_{n}": n, f"kind_{n}": "é"}] for n in range(45)}
@@ -133,7 +135,7 @@ class ExportTest(FolderTest):
         self.assertEqual(self.export(source, "-o", target, "--replace").returncode, 0)
         self.assertEqual(
             sorted(os.listdir(target)),
-            ["calls.parquet", "calls_stays.parquet", "layout.toml", "receipt.json"],
+            ["calls.parquet", "calls_stays.parquet", "layout.toml", "load.sql", "receipt.json"],
         )
         self.write("out/holiday.txt", "mine")
         refused = self.export(source, "-o", target, "--replace")
@@ -224,7 +226,7 @@ class SyncTest(FolderTest):
 
     def test_all_is_on_the_disk_before_and_after_the_rename(self):
         source, target = self.write("a.json", '[{"b":[1]}]'), self.folder / "in" / "o"
-        files = ["a.parquet", "a_b.parquet", "layout.toml", "receipt.json"]
+        files = ["a.parquet", "a_b.parquet", "layout.toml", "load.sql", "receipt.json"]
         seen = self.calls(lambda: tessaron.export(source, target))
         self.assertEqual(seen, [*files, ".o", ">o", "in"])
         # Where two names are exchanged at once there is no rename to be seen.

@@ -32,10 +32,12 @@ if TYPE_CHECKING:
     from tessaron.sources.tables.table_source import TableSource
     from tessaron.sources.web.api_feed import ApiFeed
     from tessaron.views.survey_view import Survey, survey
+    from tessaron.write.books.receipt import Receipt
     from tessaron.write.export import export, shred
     from tessaron.write.fetching import Fetched, fetch
+    from tessaron.write.loading import Loaded, load
     from tessaron.write.made_tables import Tables
-    from tessaron.write.receipt import Receipt
+    from tessaron.write.table_scripts import ddl
 
 __all__ = [
     "ApiFeed",
@@ -45,6 +47,7 @@ __all__ = [
     "Found",
     "Layout",
     "LayoutError",
+    "Loaded",
     "Place",
     "Rebuilt",
     "Receipt",
@@ -59,10 +62,12 @@ __all__ = [
     "Verification",
     "XmlFound",
     "__version__",
+    "ddl",
     "draft",
     "export",
     "fetch",
     "find",
+    "load",
     "rebuild",
     "sample",
     "shred",
@@ -81,13 +86,16 @@ _LOADED_ON_USE = {
     "XmlFound": "tessaron.look.xml_finding",
     "Layout": "tessaron.decide.layout_file",
     "LayoutError": "tessaron.core.layout.layout_faults",
+    "Loaded": "tessaron.write.loading",
+    "load": "tessaron.write.loading",
     "Rebuilt": "tessaron.prove.rebuilding",
-    "Receipt": "tessaron.write.receipt",
+    "Receipt": "tessaron.write.books.receipt",
     "SampleTaken": "tessaron.look.sampling",
     "Survey": "tessaron.views.survey_view",
     "TableSource": "tessaron.sources.tables.table_source",
     "Tables": "tessaron.write.made_tables",
     "__version__": "tessaron._version",
+    "ddl": "tessaron.write.table_scripts",
     "draft": "tessaron.decide.drafting_run",
     "export": "tessaron.write.export",
     "find": "tessaron.look.finding",

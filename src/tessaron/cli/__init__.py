@@ -14,7 +14,13 @@ os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 """The model of layouts has no use for plugins; to look for them takes longer than to check a layout."""
 
 
-_MODULES = {"compose": "values_command"}
+_COMMANDS = {
+    **dict.fromkeys(("fetch", "survey", "find", "values", "compose", "preview", "sample"), "looking."),
+    **dict.fromkeys(("draft", "export", "load", "ddl", "rebuild", "verify"), "making."),
+    "demo": "",
+}
+"""The commands in the order of the work, with the folder that each is in."""
+_MODULES = {"compose": "values"}
 """Where a command is found that is not in a module of its name."""
 
 
@@ -27,9 +33,5 @@ def main() -> None:
     """
 
 
-_COMMANDS = (
-    "fetch", "survey", "find", "values", "compose", "preview", "sample", "draft", "export", "rebuild",
-    "verify", "demo",
-)  # fmt: skip
-for _name in _COMMANDS:
-    main.add_late(_name, f"tessaron.cli.{_MODULES.get(_name, f'{_name}_command')}")
+for _name, _folder in _COMMANDS.items():
+    main.add_late(_name, f"tessaron.cli.{_folder}{_MODULES.get(_name, _name)}_command")

@@ -26,7 +26,7 @@ from tessaron.prove.source_digests import Compared
 from tessaron.sinks.target_folder import LAYOUT_FILE
 from tessaron.sources.exported.table_folder import TableFolder
 from tessaron.sources.exported.table_order import in_key_order
-from tessaron.write.receipt import read_receipt
+from tessaron.write.books.receipt import read_receipt
 
 _NAME = re.compile(r"[^\W\d][\w.-]*(?::[^\W\d][\w.-]*)?")
 _PREDICATE = re.compile(r"""\[(?:[^\[\]"']|"[^"]*"|'[^']*')*\]""")

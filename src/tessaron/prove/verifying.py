@@ -30,8 +30,8 @@ from tessaron.sources.inputs import Input
 from tessaron.sources.remote.store_copies import local_folder
 from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, is_source, resolve_inputs
-from tessaron.write.balance import balances_of
-from tessaron.write.receipt import read_rejects
+from tessaron.write.books.balance import balances_of
+from tessaron.write.books.receipt import read_rejects
 
 _LOOKED_AT = 1_000
 """So many records that differ are looked at place by place; all are counted."""

@@ -17,7 +17,7 @@ from pathlib import Path
 from types import TracebackType
 
 from tessaron.core.base.errors import TargetError
-from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE
+from tessaron.sinks.target_folder import BESIDE_TABLES, LAYOUT_FILE, LOAD_SCRIPT, RECEIPT_FILE, REJECTS_FILE
 from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.remote.store_urls import file_system_of, told
 
@@ -110,12 +110,12 @@ class StoreTarget:
     def _files_of_export(self) -> set[str]:
         try:
             receipt = json.loads(self._system.cat_file(f"{self._root}/{RECEIPT_FILE}"))
-            return {RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, *(table["file"] for table in receipt["tables"])}
+            return {*BESIDE_TABLES, *(table["file"] for table in receipt["tables"])}
         except (OSError, ValueError, KeyError, TypeError):
             return set()
 
 
 def _turn(name: str) -> tuple[int, str]:
     """Return when a file is moved: tables first, the receipt last."""
-    beside = (LAYOUT_FILE, REJECTS_FILE, RECEIPT_FILE)
+    beside = (LOAD_SCRIPT, LAYOUT_FILE, REJECTS_FILE, RECEIPT_FILE)
     return (beside.index(name) + 1 if name in beside else 0, name)

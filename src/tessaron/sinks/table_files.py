@@ -17,12 +17,9 @@ from tessaron.core.base.formulas import with_harmless_texts
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.types.column_types import in_shown_unit
+from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tessaron.sinks.parquet_encodings import encodings_of
-
-_GROUP_ROWS = 131_072
-_GROUP_CELLS = 16777216
-_LEAST_GROUP_ROWS = 1_024
 
 
 class TableFile(Protocol):
@@ -106,8 +103,7 @@ def check_format(name: str) -> None:
 class TableFiles:
     """Writes every table of a layout to a file of its own in one folder.
 
-    Rows are written in groups whose size depends on the layout alone; when many large rows come
-    together, the largest group goes earlier, so that memory stays bounded. A context; it closes the files.
+    Rows are written in groups; see `CollectedRows`. A context; it closes the files.
 
     Args:
         folder: Where the files go.
@@ -134,18 +130,12 @@ class TableFiles:
     ):
         writer = FORMATS[format_name]
         self.names = {table.name: table.name + writer.ending for table in layout.tables}
-        self.rows = {table.name: 0 for table in layout.tables}
-        self.values = {table.name: [0] * len(table.arrow_schema()) for table in layout.tables}
-        self._schemas = {table.name: table.arrow_schema() for table in layout.tables}
+        self._collected = CollectedRows(layout.tables, collected_bytes, self._encode)
+        self.rows, self.values = self._collected.rows, self._collected.values
         self._files: dict[str, TableFile] = {
             table.name: writer(folder / self.names[table.name], table, for_spreadsheets)
             for table in layout.tables
         }
-        self._group_rows = {name: _group_rows(len(schema)) for name, schema in self._schemas.items()}
-        self._collected: dict[str, list[Any]] = {name: [] for name in self._files}
-        self._collected_rows = dict.fromkeys(self._files, 0)
-        self._collected_bytes = dict.fromkeys(self._files, 0)
-        self._most_collected = collected_bytes
         self._threads = ThreadPoolExecutor(threads) if threads else None
         self._groups_ahead = threads
         self._written: deque[Future[None]] = deque()
@@ -170,23 +160,13 @@ class TableFiles:
         Raises:
             TargetError: When the disk does not take it.
         """
-        for name, batch in batches.items():
-            if batch.num_rows:
-                self.rows[name] += batch.num_rows
-                for index, column in enumerate(batch.columns):
-                    self.values[name][index] += len(column) - column.null_count
-                self._collected[name].append(batch)
-                self._collected_rows[name] += batch.num_rows
-                self._collected_bytes[name] += batch.get_total_buffer_size()
-                self._write_full_groups(name)
-        while sum(self._collected_bytes.values()) > self._most_collected:
-            self._flush(max(self._collected_bytes, key=self._collected_bytes.__getitem__))
+        self._collected.add(batches)
 
     def close(self) -> None:
         """Write what is left and finish every file; a table without rows becomes a file without rows."""
         for name, file in self._files.items():
-            if self._collected_rows[name] or not self.rows[name]:
-                self._flush(name)
+            if self._collected.waits(name) or not self.rows[name]:
+                self._collected.flush(name)
             # At once, where it can be: an open file of many columns takes memory.
             last = self._last_of.get(name)
             if last is None or last.done():
@@ -195,18 +175,6 @@ class TableFiles:
             self._written.popleft().result()
         for file in self._files.values():
             _guarded(file.close)
-
-    def _write_full_groups(self, name: str) -> None:
-        group = self._group_rows[name]
-        while self._collected_rows[name] >= group:
-            rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
-            self._encode(name, rows.slice(0, group))
-            self._keep(name, rows.slice(group))
-
-    def _flush(self, name: str) -> None:
-        rows = pa.Table.from_batches(self._collected[name], self._schemas[name])
-        self._encode(name, rows)
-        self._keep(name, rows.slice(rows.num_rows))
 
     def _encode(self, name: str, rows: ArrowRows) -> None:
         if self._threads is None:
@@ -217,15 +185,6 @@ class TableFiles:
         before = self._last_of.get(name)
         self._last_of[name] = self._threads.submit(_write_after, before, self._files[name], rows)
         self._written.append(self._last_of[name])
-
-    def _keep(self, name: str, rows: ArrowRows) -> None:
-        self._collected[name] = rows.to_batches() if rows.num_rows else []
-        self._collected_rows[name] = rows.num_rows
-        self._collected_bytes[name] = rows.nbytes
-
-
-def _group_rows(column_count: int) -> int:
-    return max(_LEAST_GROUP_ROWS, min(_GROUP_ROWS, _GROUP_CELLS // max(column_count, 1)))
 
 
 def _write_after(before: Future[None] | None, file: TableFile, rows: ArrowRows) -> None:

@@ -18,6 +18,8 @@ from tessaron.core.base.errors import TargetError
 from tessaron.sinks.syncing import sync_folder, sync_path
 
 RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE = "receipt.json", "rejects.ndjson", "layout.toml"
+LOAD_SCRIPT = "load.sql"
+BESIDE_TABLES = (RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, LOAD_SCRIPT)
 """What stands in a folder beside the tables."""
 
 
@@ -179,7 +181,7 @@ def _files_of_export(folder: Path) -> set[str]:
     """Return the names of the files that the receipt in `folder` lists, its own included."""
     try:
         receipt = json.loads((folder / RECEIPT_FILE).read_text("utf-8"))
-        return {RECEIPT_FILE, REJECTS_FILE, LAYOUT_FILE, *(table["file"] for table in receipt["tables"])}
+        return {*BESIDE_TABLES, *(table["file"] for table in receipt["tables"])}
     except (OSError, ValueError, KeyError, TypeError):
         return set()
 

@@ -11,7 +11,7 @@ from rich.text import Text
 
 from tessaron.core.base.visible import visible
 from tessaron.sinks.target_folder import REJECTS_FILE
-from tessaron.write.receipt import Finding, KeyCheck, Receipt
+from tessaron.write.books.receipt import Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10

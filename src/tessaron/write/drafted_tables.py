@@ -20,7 +20,7 @@ from tessaron.decide.draft_parts import division_of_draft
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
-from tessaron.write.outcome import Counted
+from tessaron.write.books.outcome import Counted
 
 
 @dataclass(frozen=True)

@@ -2,35 +2,37 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Iterator
+from collections.abc import Mapping
 from contextlib import ExitStack
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal, Unpack
 
 import pyarrow as pa
 
-from tessaron._version import __version__
 from tessaron.core.base.errors import TargetError, UsageError
-from tessaron.core.base.paths import format_path
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.store_target import StoreTarget
 from tessaron.sinks.table_files import TableFiles, check_format
-from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE, REJECTS_FILE, TargetFolder, sha256_of
+from tessaron.sinks.target_folder import (
+    LAYOUT_FILE,
+    LOAD_SCRIPT,
+    RECEIPT_FILE,
+    REJECTS_FILE,
+    TargetFolder,
+    sha256_of,
+)
 from tessaron.sources.forms.addresses import without_user
-from tessaron.sources.inputs import ByteInput, Input
+from tessaron.sources.inputs import ByteInput
 from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, resolve_inputs
-from tessaron.write.balance import Balance
+from tessaron.write.books.receipt import Receipt
+from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.made_tables import Tables
 from tessaron.write.mended_rejects import inputs_of_rejects
-from tessaron.write.outcome import Outcome
-from tessaron.write.receipt import ColumnWritten, ForeignKey, LeftOut, Note, Receipt, TableWritten
-from tessaron.write.table_run import TableRun
+from tessaron.write.table_run import start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -93,6 +95,7 @@ def export(
     progress: Progress | None = None,
     layout: Layout | None = None,
     sync: bool = True,
+    dialect: str = "postgresql",
     **options: Unpack[RunOptions],
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
@@ -111,6 +114,7 @@ def export(
         layout: Which tables to write; else they are drafted from the data.
         sync: Whether all of it is on the disk itself, and not only in the system's memory, when this returns:
             then it is whole after a power cut too.
+        dialect: The dialect of `load.sql`, which makes the tables in a database and loads them; see `ddl`.
         **options: As in `shred`.
 
     Returns:
@@ -124,10 +128,11 @@ def export(
         UsageError: When an argument cannot be right.
     """
     check_format(format)
+    check_dialect(dialect)
     if for_spreadsheets and format != "csv":
         raise UsageError(f"for_spreadsheets goes with csv, not with {format}")
     settled = Options.of(options)
-    started, clock = datetime.now(UTC), time.perf_counter()
+    clock = Clock()
     if from_rejects is not None:
         if source is not None:
             raise UsageError("expected a source or from_rejects, got both")
@@ -147,35 +152,16 @@ def export(
                 files.write(rows)
                 rows.clear()
         done = run.done()
-        receipt = Receipt(
-            version=__version__,
-            started=started.isoformat(timespec="seconds"),
-            seconds=round(time.perf_counter() - clock, 3),
-            format=format,
-            target=without_user(str(target)),
-            sources=done.sources,
-            records=done.records,
-            rejected=done.rejected,
-            repeated_names=done.repeated_names,
-            tables=_tables_written(plan, files, folder.aside),
-            notes=tuple(Note(path, text) for path, text in done.notes),
-            candidate_keys=done.candidate_keys,
-            key_check=done.key_check,
-            layout=None if layout is None else layout.source,
-            key_checks=done.key_checks,
-            filtered=dict(done.filtered),
-            left_out=tuple(LeftOut(path, count) for path, count in sorted(done.left_out.items())),
-            rejected_values=done.rejected_values,
-            findings=done.findings,
-            unmet=done.unmet,
-            reasons=dict(done.log.reasons.most_common()),
-            for_spreadsheets=for_spreadsheets,
-            is_whole=done.is_whole,
-            depth_limit=settled.depth_limit,
-            balance=tuple(_balances(done, plan, files)),
+        written = Written(
+            files.rows, files.values, files.names,
+            {name: sha256_of(folder.aside / file) for name, file in files.names.items()},
+        )  # fmt: skip
+        receipt = receipt_of(
+            done, plan, written, settled, clock, format, without_user(str(target)), layout, for_spreadsheets
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
+        _write_text(folder.aside / LOAD_SCRIPT, _load_script(plan, layout, dialect, files.names))
         if done.log.first:
             done.log.write(folder.aside / REJECTS_FILE)
         folder.commit()
@@ -185,72 +171,27 @@ def export(
     return receipt
 
 
+def check_dialect(name: str) -> None:
+    """Raise `UsageError` unless there is a dialect of this name."""
+    from tessaron.sinks.database.known_dialects import dialect_named
+
+    dialect_named(name)
+
+
+def _load_script(plan: TableSet, layout: Layout | None, dialect: str, names: Mapping[str, str]) -> str:
+    from tessaron.sinks.database.create_tables import CreateTables, required_columns
+    from tessaron.sinks.database.known_dialects import dialect_named
+    from tessaron.sinks.database.load_script import load_script
+
+    required = frozenset() if layout is None else required_columns(layout.part)
+    return load_script(CreateTables(dialect_named(dialect), plan.tables, None, required), names)
+
+
 def target_of(target: str | Path, replace: bool, sync: bool) -> TargetFolder | StoreTarget:
     """Return where tables are written: a folder, or a place in an object store."""
     if is_store(target):
         return StoreTarget(str(target), replace)
     return TargetFolder(Path(target), replace, sync)
-
-
-def start_run(
-    inputs: list[Input], options: Options, progress: Progress, stack: ExitStack, layout: Layout | None
-) -> TableRun:
-    """Return the run that fits: with a layout, or one that drafts its own."""
-    if options.memory is not None:
-        # The other allocators keep what was freed for later; this one gives it back.
-        stack.callback(pa.set_memory_pool, pa.default_memory_pool())
-        pa.set_memory_pool(pa.system_memory_pool())
-    if layout is None:
-        return TableRun(inputs, options, progress, stack)
-    # The model of layouts takes time to load; a run without one does not need it.
-    from tessaron.decide.layout_options import with_layout
-
-    options.check_with_layout()
-    compiled = layout.compiled(options.strict)
-    return TableRun(inputs, with_layout(options, compiled), progress, stack, compiled, layout.text)
-
-
-def _balances(done: Outcome, layout: TableSet, files: TableFiles) -> Iterator[Balance]:
-    """Yield the sums of what was read and what was written: records, then rows and values of each table."""
-    if done.top in done.counted:
-        read = sum(source.records + source.rejected for source in done.sources)
-        own = done.counted[done.top]
-        yield Balance("records", "", read, files.rows[done.top], own.filtered, own.rejected + done.unread)
-    for table in layout.tables:
-        counted = done.counted.get(table.name)
-        if counted is not None:
-            yield Balance(
-                "rows", table.name, counted.read, files.rows[table.name], counted.filtered, counted.rejected
-            )
-        for name, values in zip(table.arrow_schema().names, files.values[table.name], strict=True):
-            counted = done.counted.get(f"{table.name}.{name}")
-            if counted is not None:
-                yield Balance(
-                    "values", f"{table.name}.{name}", counted.read, values, counted.filtered, counted.rejected
-                )
-
-
-def _tables_written(layout: TableSet, files: TableFiles, folder: Path) -> tuple[TableWritten, ...]:
-    return tuple(
-        TableWritten(
-            table.name,
-            files.names[table.name],
-            files.rows[table.name],
-            sha256_of(folder / files.names[table.name]),
-            table.only_parent(),
-            (table.row_key,),
-            tuple(ForeignKey(column, other) for column, other in table.references()),
-            tuple(ColumnWritten(key, table.key_type_of(key)) for key in table.key_columns())
-            + tuple(
-                ColumnWritten(
-                    column.name, str(column.type), column.shown or format_path(column.path), column.note
-                )
-                for column in table.columns
-            ),
-            table.places,
-        )
-        for table in layout.tables
-    )
 
 
 def _write_text(path: Path, text: str) -> None:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.errors import Code, DataError, Place
@@ -17,7 +18,7 @@ from tessaron.core.layout.table_set import TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LaidResult, LayWork
-from tessaron.core.tables.numbering import RowNumbers, renumber
+from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
 from tessaron.engine.feeds import Feed, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
@@ -25,12 +26,15 @@ from tessaron.engine.reading import SourceReading
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
-from tessaron.write.account import Account
+from tessaron.write.books.account import Account
+from tessaron.write.books.outcome import Outcome
+from tessaron.write.books.receipt import Finding
 from tessaron.write.drafted_tables import Drafted, drafted_tables
 from tessaron.write.once_rows import OnceRows
-from tessaron.write.outcome import Outcome
-from tessaron.write.receipt import Finding
 from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
+
+if TYPE_CHECKING:
+    from tessaron.decide.layout_file import Layout
 
 
 @dataclass
@@ -93,6 +97,7 @@ class TableRun:
         )
         self.account = Account({} if plans is None else plans.paths, log=self.reading.intake.log)
         self._numbers = RowNumbers()
+        self._last_keys: dict[str, int] = {}
         self._drafted: Drafted | None = None
         self._own_watch: DraftedKeyWatch | None = None
         if plans is not None:
@@ -124,6 +129,10 @@ class TableRun:
         """Return the layout as a layout file."""
         return self._text if self._drafted is None else self._drafted.text()
 
+    def go_on_from(self, last_keys: Mapping[str, int]) -> None:
+        """Let keys go on after those that a database has: the largest of each table."""
+        self._last_keys = {name: key for name, key in last_keys.items() if key}
+
     def rows(self) -> Iterator[dict[str, Parsed]]:
         """Yield, chunk by chunk, the rows of the tables."""
         for made in self._made():
@@ -139,7 +148,12 @@ class TableRun:
         if are_records:
             laid = self._of_records(laid, made)
         self.account.add(laid, made.source, made.records_before, made.result.places, are_records)
-        batches = self._numbers.number(laid.batches, plan.written())
+        tables = plan.written()
+        batches = self._numbers.number(laid.batches, tables)
+        if self._last_keys:
+            batches = {
+                table.name: moved_keys(batches[table.name], table, self._last_keys) for table in tables.tables
+            }
         self._watches.add(batches)
         if self._own_watch is not None:
             self._own_watch.add(batches)
@@ -300,6 +314,24 @@ class TableRun:
             top=top if drafted is None else drafted.top,
             unread=reading.intake.rejected,
         )
+
+
+def start_run(
+    inputs: list[Input], options: Options, progress: Progress, stack: ExitStack, layout: Layout | None
+) -> TableRun:
+    """Return the run that fits: with a layout, or one that drafts its own."""
+    if options.memory is not None:
+        # The other allocators keep what was freed for later; this one gives it back.
+        stack.callback(pa.set_memory_pool, pa.default_memory_pool())
+        pa.set_memory_pool(pa.system_memory_pool())
+    if layout is None:
+        return TableRun(inputs, options, progress, stack)
+    # The model of layouts takes time to load; a run without one does not need it.
+    from tessaron.decide.layout_options import with_layout
+
+    options.check_with_layout()
+    compiled = layout.compiled(options.strict)
+    return TableRun(inputs, with_layout(options, compiled), progress, stack, compiled, layout.text)
 
 
 def _check_drafted(laid: Laid, drafted: Drafted) -> None:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.plan.plan import ColumnPlan, Plans
-from tessaron.write.receipt import KeyCheck
+from tessaron.write.books.receipt import KeyCheck
 from tessaron.write.uniqueness import CandidateKeys, FirstSeen, UniqueCheck
 
 

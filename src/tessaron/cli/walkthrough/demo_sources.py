@@ -19,8 +19,8 @@ from tessaron.sources.database.database_query import DatabaseQuery
 from tessaron.sources.demo.office import OFFICE_CALLS, OFFICE_SECRET
 from tessaron.sources.demo.office_server import OfficeServer, write_feeds
 from tessaron.views.terminal import show
+from tessaron.write.books.receipt import Receipt
 from tessaron.write.export import export
-from tessaron.write.receipt import Receipt
 
 _INBOX_ROWS = 200
 

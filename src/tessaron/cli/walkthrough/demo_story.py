@@ -43,7 +43,7 @@ from tessaron.views.reasons_view import reasons_view
 from tessaron.views.survey_outline import ShownPaths, outline_lines
 from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
 from tessaron.views.verification_view import verification_view
-from tessaron.write.receipt import Receipt
+from tessaron.write.books.receipt import Receipt
 
 _SURVEY_WIDTH = 120
 

@@ -20,8 +20,8 @@ from tessaron.look.finding import find
 from tessaron.look.surveying import survey_source
 from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
 from tessaron.sources.demo.manifests import CARGO_QUESTION, CargoAnswer
+from tessaron.write.books.receipt import Receipt
 from tessaron.write.export import export
-from tessaron.write.receipt import Receipt
 
 __all__ = ["BERTH_QUESTION", "export"]
 

@@ -95,6 +95,32 @@ def _plus(keys: ArrowArray, before: int) -> ArrowRows:
     return array_of(keys.to_numpy() + before)
 
 
+def moved_keys(batch: ArrowRows, table: Table, last: Mapping[str, int]) -> ArrowRows:
+    """Return rows whose keys go on after those of rows that are elsewhere already.
+
+    Args:
+        batch: Rows of a table, with sequence keys of a run; digest keys stay as they are.
+        table: The table.
+        last: The largest key that each table has there.
+    """
+    if table.key_type == "text" or not batch.num_rows:
+        return batch
+    outer = ((table.document_key, table.documents), (table.enclosing_key, table.enclosing))
+    around = [(column, [other]) for column, other in outer if column is not None and other is not None]
+    for column, others in (*_references(table), *around):
+        counts = [last.get(other, 0) for other in others]
+        if len(others) == 1:
+            made = _plus(batch.column(column), counts[0])
+        else:
+            before = np.zeros(batch.num_rows, np.int64)
+            for parent, rows in rows_by_parent(batch, table):
+                before[rows] = last.get(parent, 0)
+            made = pc.add(batch.column(column), array_of(before))
+        if any(counts):
+            batch = _replaced(batch, column, made)
+    return batch
+
+
 def renumber(laid: Laid, plan: LayingPlan, dropped: Bools) -> Laid:
     """Return what became of a fragment without some of its records, keys counted anew from 1."""
     batches: dict[str, Any] = {}

@@ -1,6 +1,6 @@
 """Databases as sources: the rows of a query or table, with JSON documents in their columns.
 
-Read through SQLAlchemy (extra `sql`), streamed, in a transaction that only reads.
+Read through SQLAlchemy, streamed, in a transaction that only reads.
 """
 
 from __future__ import annotations
@@ -8,19 +8,20 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import replace
-from typing import TYPE_CHECKING, Any, BinaryIO, cast
+from typing import TYPE_CHECKING, BinaryIO, cast
 from weakref import finalize
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.base.errors import SourceError, UsageError
+from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.lines.python_rows import batch_of
 from tessaron.core.lines.row_records import LineStream, RecordLines, RowForm
 from tessaron.sources.database.database_query import DatabaseQuery
+from tessaron.sources.database.engines import engine_of, told_by
 from tessaron.sources.database.row_streams import Row, RowStream, streamed
 
 if TYPE_CHECKING:
-    from sqlalchemy import Connection, Engine, Executable
+    from sqlalchemy import Connection, Executable
 
 _FIRST_ROWS = 1_000
 
@@ -62,7 +63,8 @@ class QueryRows:
 
     def __init__(self, query: DatabaseQuery):
         self._query = query
-        self._engine, self.name = _engine_of(query)
+        self._engine, shown = engine_of(query.url)
+        self.name = f"{shown} {query.table or 'query'}"
         self._lines: RecordLines | None = None
         self._begun: _Begun | None = _Begun(self._rows())
         rows = self._begun.rows
@@ -123,22 +125,8 @@ class QueryRows:
         ):
             yield rows
 
-    @contextmanager
-    def _told(self) -> Iterator[None]:
-        """Turn what a database says into an error that names it, in one line."""
-        from sqlalchemy.exc import DBAPIError, SQLAlchemyError
-
-        try:
-            yield
-        except DBAPIError as error:
-            raise self._said(error.orig or error) from error
-        except SQLAlchemyError as error:
-            raise self._said(error) from error
-        except self._engine.dialect.loaded_dbapi.Error as error:
-            raise self._said(error) from error
-
-    def _said(self, error: BaseException) -> SourceError:
-        return SourceError(f"{self.name}: {str(error).strip().splitlines()[0]}")
+    def _told(self) -> AbstractContextManager[None]:
+        return told_by(self._engine, self.name)
 
     def _statement(self) -> Executable:
         from sqlalchemy import literal_column, select, table, text
@@ -148,48 +136,6 @@ class QueryRows:
             return text(self._query.text.replace(":", r"\:"))
         schema, _, name = str(self._query.table).rpartition(".")
         return select(literal_column("*")).select_from(table(name, schema=schema or None))
-
-
-def _engine_of(query: DatabaseQuery) -> tuple[Engine, str]:
-    try:
-        from sqlalchemy import create_engine, event
-        from sqlalchemy.engine import make_url
-        from sqlalchemy.exc import ArgumentError, NoSuchModuleError
-        from sqlalchemy.pool import NullPool
-    except ImportError as error:
-        raise UsageError("databases need SQLAlchemy: pip install 'tessaron[sql]'") from error
-    try:
-        url = make_url(query.url)
-        if url.drivername in ("postgresql", "postgres"):
-            url = url.set(drivername="postgresql+psycopg")
-        shown = url.set(drivername=url.get_backend_name()).render_as_string(hide_password=True)
-        if url.get_backend_name() == "sqlite":
-            _check_file(url.database, shown)
-        engine = create_engine(url, poolclass=NullPool)
-    except (ArgumentError, NoSuchModuleError) as error:
-        raise UsageError(f"expected the URL of a database, such as sqlite:///file.db: {error}") from None
-    except ImportError as error:
-        raise UsageError(
-            f"{shown}: its driver is not installed ({error.name}): pip install 'tessaron[sql]'"
-        ) from None
-    event.listen(engine, "connect", _keep_json)
-    return engine, f"{shown} {query.table or 'query'}"
-
-
-def _check_file(path: str | None, shown: str) -> None:
-    """Check that the file of a database is there: opening it would make it."""
-    from pathlib import Path
-
-    if path and path != ":memory:" and not path.startswith("file:") and not Path(path).is_file():
-        raise SourceError(f"{shown}: there is no such file")
-
-
-def _keep_json(connection: Any, record: object) -> None:
-    """Let JSON come as the text that it is in the database, where the driver would parse it."""
-    if type(connection).__module__.partition(".")[0] == "psycopg":
-        from psycopg.types.json import set_json_loads
-
-        set_json_loads(lambda data: data.decode() if isinstance(data, bytes) else data, connection)
 
 
 def _only_reading(connection: Connection) -> Connection:

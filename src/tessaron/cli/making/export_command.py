@@ -45,6 +45,10 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
 )
+@click.option(
+    "--dialect", default="postgresql", show_default=True, metavar="NAME",
+    help="Dialect of load.sql, which makes the tables in a database and loads the files; see ddl.",
+)  # fmt: skip
 @name_option
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option

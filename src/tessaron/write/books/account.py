@@ -13,8 +13,8 @@ from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import CasePlace
 from tessaron.core.tables.problems import Case, Told
 from tessaron.engine.reject_log import Reject, RejectLog, raw_text
-from tessaron.write.outcome import Counted
-from tessaron.write.receipt import Finding
+from tessaron.write.books.outcome import Counted
+from tessaron.write.books.receipt import Finding
 
 
 @dataclass

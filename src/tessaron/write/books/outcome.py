@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from tessaron.engine.intake import SourceRead
 from tessaron.engine.reject_log import RejectLog
-from tessaron.write.receipt import Finding, KeyCheck
+from tessaron.write.books.receipt import Finding, KeyCheck
 
 
 @dataclass(frozen=True, slots=True)

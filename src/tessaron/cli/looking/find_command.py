@@ -9,7 +9,7 @@ from typing import cast
 import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, terminal_width
-from tessaron.cli.finders import Finder, JsonFinder, Located, XmlFinder
+from tessaron.cli.looking.finders import Finder, JsonFinder, Located, XmlFinder
 from tessaron.cli.shared_options import count_type, namespace_option, records_option
 from tessaron.cli.source_arguments import source_of, source_options
 from tessaron.core.base.visible import visible

@@ -13,7 +13,7 @@ from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.intake import SourceRead
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.sinks.target_folder import RECEIPT_FILE, REJECTS_FILE
-from tessaron.write.balance import Balance, gaps
+from tessaron.write.books.balance import Balance, gaps
 
 
 @dataclass(frozen=True, slots=True)

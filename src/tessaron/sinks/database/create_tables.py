@@ -1,0 +1,193 @@
+"""The statements that make tables: parents first, with keys, references, indexes and comments."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterator, Sequence
+from typing import TYPE_CHECKING
+
+from tessaron.core.base.naming import Names
+from tessaron.core.base.paths import format_path
+from tessaron.core.layout.table_set import Column, Table
+from tessaron.core.types.column_types import TEXT
+from tessaron.sinks.database.sql_dialects import SqlDialect
+
+if TYPE_CHECKING:
+    from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart
+
+
+class CreateTables:
+    """Says how tables are made in a dialect.
+
+    Args:
+        dialect: The dialect.
+        tables: The tables.
+        schema: The schema that they stand in; None for the one that the database takes by itself.
+        required: Columns, as `table.column`, that no row is without: see `required_columns`.
+
+    Attributes:
+        tables: The tables, each behind those that it refers to.
+    """
+
+    def __init__(
+        self,
+        dialect: SqlDialect,
+        tables: Sequence[Table],
+        schema: str | None = None,
+        required: Collection[str] = (),
+    ):
+        self.dialect, self.schema = dialect, schema
+        self.tables = parents_first(tables)
+        self._names = {table.name for table in tables}
+        self._required = required
+        self._index_names = Names(self._names)
+
+    def name(self, table: str) -> str:
+        """Return the name of a table in quotes, with its schema."""
+        quoted = self.dialect.quoted(table)
+        return quoted if self.schema is None else f"{self.dialect.quoted(self.schema)}.{quoted}"
+
+    def create(self, table: Table, has_keys: bool = True) -> str:
+        """Return the statement that makes a table.
+
+        Args:
+            table: The table.
+            has_keys: Whether with primary key and references; else `keys` adds them once it is filled.
+        """
+        comments = {column.name: path_of(column) for column in table.columns}
+        schema = table.arrow_schema()
+        lines = [
+            self._line(
+                name,
+                spelled,
+                not schema.field(name).nullable or f"{table.name}.{name}" in self._required,
+                comments.get(name, ""),
+            )
+            for name, spelled in self.declared(table)
+        ]
+        if has_keys:
+            lines += [self._primary_key(table), *self._references(table)]
+        inside = ",\n".join(f"  {line}" for line in lines)
+        return f"CREATE TABLE {self.name(table.name)} (\n{inside}\n){self._table_comment(table)}"
+
+    def declared(self, table: Table) -> Iterator[tuple[str, str]]:
+        """Yield the columns of a table with their types, keys first."""
+        for name in table.key_columns():
+            is_place = table.places and name == table.place_key
+            kind = table.key_type_of(name)
+            yield name, self.dialect.type_of(TEXT) if is_place else self.dialect.key_type(kind)
+        for column in table.columns:
+            # What refers to documents or to elements around is a key, though it stands among the columns.
+            is_key = column.name in (table.document_key, table.enclosing_key)
+            yield (
+                column.name,
+                self.dialect.key_type(table.key_type) if is_key else self.dialect.type_of(column.type),
+            )
+
+    def keys(self, table: Table) -> list[str]:
+        """Return the statements that give a table its primary key and references."""
+        parts = [self._primary_key(table), *self._references(table)]
+        return [f"ALTER TABLE {self.name(table.name)} ADD {part}" for part in parts]
+
+    def indexes(self, table: Table) -> list[str]:
+        """Return the statements for an index on each column by which rows below are looked up."""
+        above = [] if table.parent_key is None else [table.parent_key]
+        columns = dict.fromkeys((*above, *(column for column, _ in table.references())))
+        return [
+            f"CREATE INDEX {self.dialect.quoted(self._index_name(table, column))} "
+            f"ON {self.name(table.name)} ({self.dialect.quoted(column)})"
+            for column in columns
+        ]
+
+    def _index_name(self, table: Table, column: str) -> str:
+        return self._index_names.claim(table.name, column, "index", otherwise="index")
+
+    def comments(self, table: Table) -> list[str]:
+        """Return the statements that say what a table and its columns are; none where `create` says it."""
+        if self.dialect.comments != "apart":
+            return []
+        name, dialect = self.name(table.name), self.dialect
+        made = [f"COMMENT ON TABLE {name} IS {dialect.text(told_of(table))}"]
+        made += [
+            f"COMMENT ON COLUMN {name}.{dialect.quoted(column.name)} IS {dialect.text(path_of(column))}"
+            for column in table.columns
+        ]
+        return made
+
+    def drop(self, table: str) -> str:
+        """Return the statement that takes a table away."""
+        return f"DROP TABLE {self.name(table)}"
+
+    def all(self) -> Iterator[str]:
+        """Yield the statements that make all tables, as a script has them."""
+        for table in self.tables:
+            yield self.create(table)
+            yield from self.indexes(table)
+            yield from self.comments(table)
+
+    def _line(self, name: str, spelled: str, is_required: bool, comment: str) -> str:
+        said = (
+            f" COMMENT {self.dialect.text(comment)}" if comment and self.dialect.comments == "within" else ""
+        )
+        return f"{self.dialect.quoted(name)} {spelled}{' NOT NULL' * is_required}{said}"
+
+    def _primary_key(self, table: Table) -> str:
+        return f"PRIMARY KEY ({self.dialect.quoted(table.row_key)})"
+
+    def _references(self, table: Table) -> Iterator[str]:
+        keys = {each.name: each.row_key for each in self.tables}
+        for column, other in table.references():
+            if other in self._names:
+                yield (
+                    f"FOREIGN KEY ({self.dialect.quoted(column)}) REFERENCES {self.name(other)} "
+                    f"({self.dialect.quoted(keys[other])})"
+                )
+
+    def _table_comment(self, table: Table) -> str:
+        return f" COMMENT {self.dialect.text(told_of(table))}" if self.dialect.comments == "within" else ""
+
+
+def parents_first(tables: Sequence[Table]) -> list[Table]:
+    """Return tables, each behind those that it refers to, else in their order."""
+    left = {table.name: table for table in tables}
+    made: list[Table] = []
+    while left:
+        ready = [
+            table
+            for table in left.values()
+            if all(other == table.name or other not in left for other in _others(table))
+        ]
+        # Tables that refer to each other in a ring stand as they came: no layout has such.
+        for table in ready or list(left.values()):
+            made.append(table)
+            del left[table.name]
+    return made
+
+
+def _others(table: Table) -> list[str]:
+    return [other for _, other in table.references()] + table.parents()
+
+
+def required_columns(part: LayoutPart) -> frozenset[str]:
+    """Return the columns of a layout, as `table.column`, without which a record is a reject."""
+    return frozenset(
+        f"{table}.{name}"
+        for table, each in part.tables.items()
+        for name, column in _columns_of(each)
+        if column.required and column.failed in ("record", "stop") and column.mask != "drop"
+    )
+
+
+def _columns_of(table: TablePart) -> list[tuple[str, ColumnPart]]:
+    # Rows above that stay without one here have nothing in any column.
+    return [] if table.with_empty or table.multiply else list(table.columns.items())
+
+
+def path_of(column: Column) -> str:
+    """Return where the values of a column come from."""
+    return column.shown or format_path(column.path)
+
+
+def told_of(table: Table) -> str:
+    """Return what the rows of a table are, in words."""
+    where = format_path(table.rows) if table.rows else "$"
+    return f"rows of {where}" + (f": {table.why}" if table.why else "")

@@ -1,0 +1,314 @@
+"""Tables in a database as target: made, filled and checked in one transaction, so all is there or nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from types import TracebackType
+from typing import TYPE_CHECKING, Any, Literal
+
+from tessaron.core.base.arrays import ArrowRows
+from tessaron.core.base.errors import TargetError
+from tessaron.core.layout.table_set import Table
+from tessaron.sinks.collected_rows import CollectedRows
+from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.database.existing_tables import ExistingTables, listed
+from tessaron.sinks.database.known_dialects import dialect_named
+from tessaron.sinks.database.load_locks import begin_alone
+from tessaron.sinks.database.row_writers import writer_for
+from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.database.sql_dialects import SqlDialect, check_tables
+from tessaron.sources.database.engines import engine_of, told_by
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection
+
+LoadMode = Literal["create", "append", "replace", "merge"]
+MODES: tuple[LoadMode, ...] = ("create", "append", "replace", "merge")
+
+
+@dataclass(frozen=True, slots=True)
+class RowsThere:
+    """How many rows a table has.
+
+    Attributes:
+        before: When the load began.
+        after: At its end.
+    """
+
+    before: int
+    after: int
+
+
+class DatabaseTarget:
+    """A context with one transaction; what is not committed leaves no trace.
+
+    Args:
+        url: The database, as SQLAlchemy spells it.
+        mode: What becomes of tables that are there: `create` refuses them, `append` adds rows, `replace`
+            empties them or makes them anew, `merge` replaces records that come again.
+        schema: The schema that the tables stand in; None for the one that the database takes by itself.
+        runs_schema: The schema of the table of runs; else that of the tables.
+        is_lenient: Whether tables that are there may differ as far as they take the rows.
+        password: The password, where it does not stand in the URL.
+        say: Is told what is worth telling meanwhile.
+
+    Attributes:
+        name: What it is called in messages: without its password.
+        dialect: Its dialect of SQL.
+
+    Raises:
+        TargetError: When it cannot be reached.
+        UsageError: When the URL cannot be right.
+    """
+
+    def __init__(
+        self,
+        url: str,
+        mode: LoadMode,
+        schema: str | None = None,
+        runs_schema: str | None = None,
+        is_lenient: bool = False,
+        password: str | None = None,
+        say: Callable[[str], None] = lambda _: None,
+    ):
+        self._engine, self.name = engine_of(url, password, must_exist=False)
+        self.dialect: SqlDialect = dialect_named(self._engine.dialect.name)
+        self._mode, self._schema, self._is_lenient, self._say = mode, schema, is_lenient, say
+        self._runs_schema = runs_schema if runs_schema is not None else schema
+        self._connection: Connection | None = None
+        self._thread = ThreadPoolExecutor(1, "tessaron-load")
+        self._written: Future[None] | None = None
+        self._created: set[str] = set()
+        self._before: dict[str, int] = {}
+
+    def __enter__(self) -> DatabaseTarget:
+        with self._told():
+            self._connection = self._engine.connect()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        self._thread.shutdown(cancel_futures=True)
+        if self._connection is not None:
+            # What is not committed goes when the connection does, also where it was lost.
+            self._connection.invalidate() if kind is not None else self._connection.close()
+
+    @property
+    def connection(self) -> Connection:
+        """The connection, with the transaction in it."""
+        assert self._connection is not None
+        return self._connection
+
+    def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
+        """Begin the transaction, once no other load is under way, and make what is lacking.
+
+        Args:
+            tables: The tables.
+            required: As in `CreateTables`.
+            most_bytes: As in `CollectedRows`.
+
+        Raises:
+            TargetError: When tables are there that may not be, or do not take the rows, and why.
+            UsageError: When the database would not take such tables.
+        """
+        check_tables(self.dialect, tables)
+        self.made = CreateTables(self.dialect, tables, self._schema, required)
+        with self._told():
+            begin_alone(self.connection, self._schema or "", self._say)
+            if self._schema is not None and self.dialect.has_schemas:
+                self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
+            self.runs = RunRecords(self.connection, self._runs_schema)
+            there = self._tables_there()
+            self._before = {name: self._count(name) for name in there}
+            self._create(there)
+            self._writer = writer_for(self.connection)
+        before = {table.name: _above(table) for table in tables}
+        self._tables = {table.name: table for table in tables}
+        self.collected = CollectedRows(tables, most_bytes, self._hand_on, before)
+
+    def last_keys(self) -> dict[str, int]:
+        """Return the largest key of each table that was there and stays, so that keys go on."""
+        found = {}
+        with self._told():
+            for name in self._before:
+                table = self._tables[name]
+                if table.key_type == "integer" and name not in self._created:
+                    key = self.dialect.quoted(table.row_key)
+                    found[name] = int(self._scalar(f"SELECT max({key}) FROM {self.made.name(name)}") or 0)
+        return found
+
+    def write(self, batches: Mapping[str, ArrowRows]) -> None:
+        """Take in rows of tables, to be sent when there are enough.
+
+        Raises:
+            TargetError: When the database does not take a row.
+        """
+        self.collected.add(batches)
+
+    def finish(self) -> dict[str, RowsThere]:
+        """Send what is left, add keys and references, and check them; return how many rows there are.
+
+        Raises:
+            TargetError: When keys or references do not hold, or rows are lacking.
+        """
+        for table in self.made.tables:
+            if self.collected.waits(table.name):
+                self.collected.flush(table.name)
+        self._wait()
+        with self._told():
+            self._add_keys()
+            return {table.name: self._rows_of(table) for table in self.made.tables}
+
+    def commit(self, record: RunRecord) -> None:
+        """Record the run, and make it all visible at once."""
+        with self._told():
+            self.runs.add(record)
+            self.connection.commit()
+
+    def answer(self, question: str) -> int:
+        """Return the number that a query returns, now that the load is done."""
+        with self._told():
+            return int(self._scalar(question))
+
+    # -- what is there ----------------------------------------------------------------------------------
+
+    def _tables_there(self) -> list[str]:
+        """Return the tables that are there and stay, after what the mode does with them."""
+        existing = ExistingTables(self.connection, self.made)
+        if existing.views:
+            raise TargetError(
+                f"{self.name}: {', '.join(sorted(existing.views))}: is a view; choose another name"
+            )
+        if not existing.names:
+            return []
+        if self._mode == "create":
+            raise TargetError(
+                f"{self.name}: {_named(existing.names)} there already; say what becomes of it: "
+                "--mode append, merge or replace, or another --schema-name"
+            )
+        differences = [
+            each
+            for table in self.made.tables
+            if table.name in existing.names
+            for each in existing.differences(table, self._is_lenient)
+        ]
+        if self._mode == "replace":
+            return self._emptied(existing.names, bool(differences))
+        if differences:
+            hint = (
+                "" if self._is_lenient else "; --into-existing takes tables that only have to take the rows"
+            )
+            raise TargetError(
+                f"{self.name}: tables there differ from those to load{hint}:{listed(differences)}"
+            )
+        return existing.names
+
+    def _emptied(self, names: list[str], is_other: bool) -> list[str]:
+        """Empty tables, or take them away where they are to be others; return those that stay."""
+        ordered = [table.name for table in self.made.tables if table.name in names]
+        if is_other:
+            for name in reversed(ordered):
+                self._run(self.made.drop(name))
+            return []
+        if self.dialect.name == "postgresql":
+            self._run(f"TRUNCATE {', '.join(map(self.made.name, ordered))}")
+        else:
+            for name in reversed(ordered):
+                self._run(f"DELETE FROM {self.made.name(name)}")
+        return ordered
+
+    def _create(self, there: list[str]) -> None:
+        has_keys = not self._adds_keys
+        for table in self.made.tables:
+            if table.name not in there:
+                self._run(self.made.create(table, has_keys))
+                self._created.add(table.name)
+
+    @property
+    def _adds_keys(self) -> bool:
+        """Whether keys and references are added once tables are full: then rows go in quicker."""
+        return self.dialect.name == "postgresql"
+
+    def _add_keys(self) -> None:
+        created = [table for table in self.made.tables if table.name in self._created]
+        if self._adds_keys:
+            # All primary keys first: references need them.
+            for statements in zip(*(self._key_statements(table) for table in created), strict=True):
+                for each in (one for some in statements for one in some):
+                    self._run(each)
+        for table in created:
+            for each in (*self.made.indexes(table), *self.made.comments(table)):
+                self._run(each)
+        if self.dialect.name == "sqlite":
+            self._check_references()
+
+    def _key_statements(self, table: Table) -> tuple[list[str], list[str]]:
+        first, *others = self.made.keys(table)
+        return [first], others
+
+    def _check_references(self) -> None:
+        """Check references of SQLite, which does not do so by itself."""
+        for table in self.made.tables:
+            found = self.connection.exec_driver_sql(
+                f"PRAGMA foreign_key_check({self.dialect.quoted(table.name)})"
+            ).fetchall()
+            if found:
+                raise TargetError(
+                    f"{self.name}: {len(found):,} rows of {table.name} refer to rows of {found[0][2]} that "
+                    "are not there; nothing was loaded"
+                )
+
+    def _rows_of(self, table: Table) -> RowsThere:
+        before = self._before.get(table.name, 0)
+        if self._mode == "replace":
+            before = 0
+        return RowsThere(before, self._count(table.name))
+
+    # -- how it is spoken to ----------------------------------------------------------------------------
+
+    def _hand_on(self, name: str, rows: ArrowRows) -> None:
+        """Send a group in a thread of its own, so that what comes next is made meanwhile."""
+        self._wait()
+        if rows.num_rows:
+            self._written = self._thread.submit(self._send, name, rows)
+
+    def _send(self, name: str, rows: ArrowRows) -> None:
+        with self._told():
+            self._writer.write(self._tables[name], self.made.name(name), rows)
+
+    def _wait(self) -> None:
+        if self._written is not None:
+            written, self._written = self._written, None
+            written.result()
+
+    def _run(self, statement: str) -> int:
+        """Run a statement; return the number of rows that it changed."""
+        return int(self.connection.exec_driver_sql(self._plain(statement)).rowcount)
+
+    def _scalar(self, statement: str) -> Any:
+        return self.connection.exec_driver_sql(self._plain(statement)).scalar()
+
+    def _plain(self, statement: str) -> str:
+        # What stands behind a percent sign would be a parameter.
+        is_format = self.connection.dialect.paramstyle in ("format", "pyformat")
+        return statement.replace("%", "%%") if is_format else statement
+
+    def _count(self, name: str) -> int:
+        return int(self._scalar(f"SELECT count(*) FROM {self.made.name(name)}"))
+
+    def _told(self) -> Any:
+        return told_by(self._engine, self.name, TargetError)
+
+
+def _above(table: Table) -> list[str]:
+    """Return the tables whose rows have to be there before those of a table."""
+    others = [other for _, other in table.references()] + table.parents()
+    return [name for name in dict.fromkeys(others) if name != table.name]
+
+
+def _named(names: Sequence[str]) -> str:
+    shown = ", ".join(names[:5]) + (f" and {len(names) - 5:,} more" if len(names) > 5 else "")
+    return f"{shown} {'is' if len(names) == 1 else 'are'}"

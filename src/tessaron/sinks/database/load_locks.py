@@ -1,0 +1,48 @@
+"""One load at a time: a second one into the same place waits until the first is done."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection
+
+_WAITS_MS = 600_000
+_LOCK = 0x7465_7373
+"""The first of the two numbers of the lock in PostgreSQL; the second is made of the schema."""
+
+
+def begin_alone(connection: Connection, schema: str, say: Callable[[str], None]) -> None:
+    """Begin a transaction, once no other load is under way; the lock goes with the transaction.
+
+    Args:
+        connection: The database.
+        schema: The schema of the tables; loads into others do not wait.
+        say: Is told when it has to wait.
+    """
+    if connection.dialect.name == "sqlite":
+        _begin_sqlite(connection, say)
+    elif connection.dialect.name == "postgresql":
+        asked = f"({_LOCK}, hashtext('{schema.replace(chr(39), chr(39) * 2)}'))"
+        if not connection.exec_driver_sql(f"SELECT pg_try_advisory_xact_lock{asked}").scalar():
+            say("another load into this database is under way; waiting until it is done")
+            connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock{asked}")
+
+
+def _begin_sqlite(connection: Connection, say: Callable[[str], None]) -> None:
+    from sqlalchemy.exc import OperationalError
+
+    raw: Any = connection.connection.dbapi_connection
+    # Else the driver begins and ends transactions by its own rules.
+    raw.isolation_level = None
+    connection.exec_driver_sql("PRAGMA busy_timeout = 0")
+    connection.exec_driver_sql("PRAGMA cache_size = -65536")
+    try:
+        connection.exec_driver_sql("BEGIN IMMEDIATE")
+    except OperationalError as error:
+        if "locked" not in str(error.orig):
+            raise
+        say("another program is writing into this database; waiting until it is done")
+        connection.exec_driver_sql(f"PRAGMA busy_timeout = {_WAITS_MS}")
+        connection.exec_driver_sql("BEGIN IMMEDIATE")

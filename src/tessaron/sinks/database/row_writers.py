@@ -1,0 +1,193 @@
+"""How rows get into a table of a database: by COPY into PostgreSQL, by statements for many rows elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, Protocol, cast
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from tessaron.core.base.arrays import ArrowArray, ArrowRows
+from tessaron.core.base.errors import TargetError
+from tessaron.core.layout.table_set import Table
+from tessaron.core.types.column_types import in_shown_unit
+from tessaron.sinks.csv_rows import iter_csv_rows
+from tessaron.sources.database.engines import first_line
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection
+
+_AT_ONCE = 20_000
+"""So many rows become Python objects at once."""
+
+
+class RowWriter(Protocol):
+    """Puts rows into tables, inside of a transaction."""
+
+    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+        """Append a `pyarrow.Table` to a table; `name` is how SQL calls it.
+
+        Raises:
+            TargetError: When the database does not take a row: which, and why.
+        """
+
+
+def writer_for(connection: Connection) -> RowWriter:
+    """Return what is quickest into this database."""
+    if connection.dialect.name == "postgresql" and connection.dialect.driver == "psycopg":
+        return CopiedRows(connection)
+    if connection.dialect.name == "sqlite":
+        return BoundRows(connection)
+    return InsertedRows(connection)
+
+
+class CopiedRows:
+    """By COPY, as CSV: null is nothing, a text stands in quotes; so the rows are those of CSV files."""
+
+    def __init__(self, connection: Connection):
+        self._raw: Any = connection.connection.dbapi_connection
+
+    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+        """Append rows to a table of PostgreSQL."""
+        check_no_nul(table, rows)
+        columns = ", ".join('"' + each.replace('"', '""') + '"' for each in rows.schema.names)
+        shown = _in_shown_units(table, rows)
+        from psycopg import Error
+
+        with self._raw.cursor() as cursor:
+            try:
+                with cursor.copy(f"COPY {name} ({columns}) FROM STDIN WITH (FORMAT csv)") as copy:
+                    for lines in iter_csv_rows(shown):
+                        copy.write(lines)
+            except Error as error:
+                raise _refused(table, rows, error) from error
+
+
+def check_no_nul(table: Table, rows: ArrowRows) -> None:
+    """Check that no text has the character NUL in it, which PostgreSQL cannot hold.
+
+    Raises:
+        TargetError: With how many rows have it, and where the first is.
+    """
+    for name, column in zip(rows.schema.names, rows.columns, strict=True):
+        if not pa.types.is_large_string(column.type) or not _has_nul(column):
+            continue
+        found = pc.match_substring(column, "\0")
+        count = pc.sum(found).as_py() or 0
+        if count:
+            key = rows.column(table.row_key)[pc.index(found, True).as_py()].as_py()
+            has = "1 text has" if count == 1 else f"{count:,} texts have"
+            raise TargetError(
+                f"{table.name}.{name}: {has} the character NUL in it, which PostgreSQL cannot hold; the "
+                f"first where {table.row_key} is {key}; with a layout, "
+                'replace = { "\\u0000" = "" } takes it out'
+            )
+
+
+def _has_nul(column: ArrowArray) -> bool:
+    for chunk in column.chunks if isinstance(column, pa.ChunkedArray) else [column]:
+        _, offsets, data = chunk.buffers()
+        if data is None or not len(chunk):
+            continue
+        bounds = np.frombuffer(offsets, np.int64)[[chunk.offset, chunk.offset + len(chunk)]]
+        letters = np.frombuffer(data, np.uint8)[bounds[0] : bounds[1]]
+        if len(letters) and letters.min() == 0:
+            return True
+    return False
+
+
+def _refused(table: Table, rows: ArrowRows, error: BaseException) -> TargetError:
+    """Return what a database says of a row, with the row's key."""
+    said = str(error).strip().splitlines()
+    line = next((_line_of(each) for each in said if "line " in each), None)
+    where = ""
+    if line is not None and line <= rows.num_rows:
+        where = f", where {table.row_key} is {rows.column(table.row_key)[line - 1].as_py()}"
+    return TargetError(f"{table.name}{where}: {first_line(error)}; nothing was loaded")
+
+
+def _line_of(said: str) -> int | None:
+    digits = said.partition("line ")[2].partition(",")[0].partition(":")[0]
+    return int(digits) if digits.isdigit() else None
+
+
+def _in_shown_units(table: Table, rows: ArrowRows) -> ArrowRows:
+    types = {column.name: column.type for column in table.columns}
+    columns = [
+        in_shown_unit(column, types[name]) if name in types else column
+        for name, column in zip(rows.schema.names, rows.columns, strict=True)
+    ]
+    return pa.Table.from_arrays(columns, rows.schema.names)
+
+
+class BoundRows:
+    """By one prepared statement for SQLite, which has texts for all that is no integer, double or boolean."""
+
+    def __init__(self, connection: Connection):
+        self._raw: Any = connection.connection.dbapi_connection
+
+    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+        """Append rows to a table of SQLite."""
+        import sqlite3
+
+        columns = ", ".join('"' + each.replace('"', '""') + '"' for each in rows.schema.names)
+        marks = ", ".join("?" * len(rows.schema.names))
+        statement = f"INSERT INTO {name} ({columns}) VALUES ({marks})"
+        shown = _in_shown_units(table, rows)
+        done = 0
+        try:
+            for values in _python_rows(shown, _bound):
+                self._raw.executemany(statement, values)
+                done += _AT_ONCE
+        except sqlite3.Error as error:
+            key = rows.column(table.row_key)[min(done, rows.num_rows - 1)].as_py()
+            raise TargetError(
+                f"{table.name}, from the row on whose {table.row_key} is {key}: {first_line(error)}; "
+                "nothing was loaded"
+            ) from error
+
+
+def _bound(column: ArrowArray) -> list[object]:
+    """Return a column as SQLite takes it."""
+    if pa.types.is_boolean(column.type):
+        column = column.cast(pa.int8())
+    is_number = pa.types.is_integer(column.type) or pa.types.is_floating(column.type)
+    if not is_number and not pa.types.is_large_string(column.type):
+        column = column.cast(pa.string())
+    if is_number and not column.null_count:
+        return cast("list[object]", column.to_numpy().tolist())
+    return cast("list[object]", column.to_pylist())
+
+
+class InsertedRows:
+    """By SQLAlchemy's INSERT for many rows, with values of Python, as other drivers take them."""
+
+    def __init__(self, connection: Connection):
+        self._connection = connection
+
+    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+        """Append rows to a table."""
+        from sqlalchemy import text
+        from sqlalchemy.exc import DBAPIError
+
+        quoted = self._connection.dialect.identifier_preparer.quote_identifier
+        names = rows.schema.names
+        marks = ", ".join(f":v{number}" for number in range(len(names)))
+        statement = text(f"INSERT INTO {name} ({', '.join(map(quoted, names))}) VALUES ({marks})")
+        try:
+            for values in _python_rows(rows, lambda column: column.to_pylist()):
+                bound = [{f"v{number}": value for number, value in enumerate(row)} for row in values]
+                self._connection.execute(statement, bound)
+        except DBAPIError as error:
+            raise TargetError(
+                f"{table.name}: {first_line(error.orig or error)}; nothing was loaded"
+            ) from error
+
+
+def _python_rows(rows: ArrowRows, values_of: Any) -> Iterator[Iterator[tuple[object, ...]]]:
+    """Yield the rows as tuples, some thousand at a time."""
+    for start in range(0, rows.num_rows, _AT_ONCE):
+        part = rows.slice(start, _AT_ONCE).combine_chunks()
+        yield zip(*(values_of(column) for column in part.columns), strict=True)

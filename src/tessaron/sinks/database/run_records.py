@@ -1,0 +1,129 @@
+"""The table in a database that says which runs have loaded what: a row for each, with receipt and layout."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from sqlalchemy import Connection, Table
+
+RUNS_TABLE = "tessaron_runs"
+_NAMED = 20
+"""So many sources are named in words; the receipt has all."""
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecord:
+    """One run that loaded tables.
+
+    Attributes:
+        run: Its number, from 1.
+        top: The table of the records.
+        mode: What it did with tables that were there.
+        receipt: Its receipt, as plain data.
+        layout: Its layout, as a layout file.
+        rows: The rows of each table once it was done.
+    """
+
+    run: int
+    top: str
+    mode: str
+    receipt: dict[str, Any]
+    layout: str
+    rows: dict[str, int]
+
+
+class RunRecords:
+    """The table of runs in one schema.
+
+    Args:
+        connection: The database.
+        schema: The schema; None for the one that the database takes by itself.
+    """
+
+    def __init__(self, connection: Connection, schema: str | None):
+        self._connection = connection
+        self._table = _table(schema)
+        self._schema = schema
+
+    def is_there(self) -> bool:
+        """Say whether any run has been recorded."""
+        from sqlalchemy import inspect
+
+        inspector: Any = inspect(self._connection)
+        return bool(inspector.has_table(RUNS_TABLE, schema=self._schema))
+
+    def add(self, record: RunRecord) -> None:
+        """Record a run."""
+        self._table.create(self._connection, checkfirst=True)
+        self._connection.execute(
+            self._table.insert().values(
+                run=record.run,
+                top_table=record.top,
+                mode=record.mode,
+                started=record.receipt["started"],
+                sources="; ".join(source["name"] for source in record.receipt["sources"][:_NAMED]),
+                records=record.receipt["records"],
+                rejected=record.receipt["rejected"],
+                table_rows=json.dumps(record.rows),
+                layout=record.layout,
+                receipt=json.dumps(record.receipt),
+            )
+        )
+
+    def next_number(self) -> int:
+        """Return the number of the next run."""
+        from sqlalchemy import func, select
+
+        if not self.is_there():
+            return 1
+        found = self._connection.execute(select(func.max(self._table.c.run))).scalar()
+        return int(found or 0) + 1
+
+    def last(self, top: str | None = None) -> RunRecord | None:
+        """Return the last run that loaded the records' table `top`, or any; None if there was none."""
+        from sqlalchemy import select
+
+        if not self.is_there():
+            return None
+        wanted = select(self._table).order_by(self._table.c.run.desc()).limit(1)
+        if top is not None:
+            wanted = wanted.where(self._table.c.top_table == top)
+        row = self._connection.execute(wanted).mappings().first()
+        if row is None:
+            return None
+        return RunRecord(
+            row["run"], row["top_table"], row["mode"], json.loads(row["receipt"]), row["layout"],
+            json.loads(row["table_rows"]),
+        )  # fmt: skip
+
+    def tops(self) -> list[str]:
+        """Return the tables of records that runs have loaded, by name."""
+        from sqlalchemy import select
+
+        if not self.is_there():
+            return []
+        found = self._connection.execute(select(self._table.c.top_table).distinct())
+        return sorted(str(row[0]) for row in found)
+
+
+def _table(schema: str | None) -> Table:
+    from sqlalchemy import BigInteger, Column, MetaData, String, Table, Text
+
+    return Table(
+        RUNS_TABLE,
+        MetaData(),
+        Column("run", BigInteger, primary_key=True, autoincrement=False),
+        Column("top_table", String(128), nullable=False),
+        Column("mode", String(16), nullable=False),
+        Column("started", String(32), nullable=False),
+        Column("sources", Text, nullable=False),
+        Column("records", BigInteger, nullable=False),
+        Column("rejected", BigInteger, nullable=False),
+        Column("table_rows", Text, nullable=False),
+        Column("layout", Text, nullable=False),
+        Column("receipt", Text, nullable=False),
+        schema=schema,
+    )
