@@ -16,7 +16,7 @@ from tessaron.sinks.database.create_tables import CreateTables
 from tessaron.sinks.database.existing_tables import ExistingTables, listed
 from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.load_locks import begin_alone
-from tessaron.sinks.database.row_writers import writer_for
+from tessaron.sinks.database.row_writers import Group, writer_for
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
 from tessaron.sinks.database.sql_dialects import SqlDialect, check_tables
 from tessaron.sources.database.engines import engine_of, told_by
@@ -270,14 +270,15 @@ class DatabaseTarget:
     # -- how it is spoken to ----------------------------------------------------------------------------
 
     def _hand_on(self, name: str, rows: ArrowRows) -> None:
-        """Send a group in a thread of its own, so that what comes next is made meanwhile."""
-        self._wait()
+        """Send rows in a thread of its own, so that what comes next is made meanwhile."""
         if rows.num_rows:
-            self._written = self._thread.submit(self._send, name, rows)
+            for group in self._writer.groups(self._tables[name], self.made.name(name), rows):
+                self._wait()
+                self._written = self._thread.submit(self._send, group)
 
-    def _send(self, name: str, rows: ArrowRows) -> None:
+    def _send(self, group: Group) -> None:
         with self._told():
-            self._writer.write(self._tables[name], self.made.name(name), rows)
+            self._writer.send(group)
 
     def _wait(self) -> None:
         if self._written is not None:

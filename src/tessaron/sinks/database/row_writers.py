@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
 import numpy as np
@@ -23,11 +24,35 @@ _AT_ONCE = 20_000
 """So many rows become Python objects at once."""
 
 
-class RowWriter(Protocol):
-    """Puts rows into tables, inside of a transaction."""
+@dataclass(frozen=True, slots=True)
+class Group:
+    """Rows of one table on their way, in the form in which they are sent.
 
-    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
-        """Append a `pyarrow.Table` to a table; `name` is how SQL calls it.
+    Attributes:
+        table: The table.
+        name: How SQL calls it.
+        rows: The rows, as a `pyarrow.Table`.
+        ready: The same as the driver takes them.
+    """
+
+    table: Table
+    name: str
+    rows: ArrowRows
+    ready: Any
+
+
+class RowWriter(Protocol):
+    """Puts rows into tables, inside of a transaction; rows are made ready while others are sent."""
+
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+        """Yield the rows of a `pyarrow.Table` in groups that are ready to be sent.
+
+        Raises:
+            TargetError: When the database could not hold a value: which, and why.
+        """
+
+    def send(self, group: Group) -> None:
+        """Append a group to its table.
 
         Raises:
             TargetError: When the database does not take a row: which, and why.
@@ -49,20 +74,27 @@ class CopiedRows:
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
-    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
-        """Append rows to a table of PostgreSQL."""
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+        """Yield all rows, as lines of CSV that are made while they are sent."""
         check_no_nul(table, rows)
-        columns = ", ".join('"' + each.replace('"', '""') + '"' for each in rows.schema.names)
-        shown = _in_shown_units(table, rows)
+        yield Group(table, name, rows, iter_csv_rows(_in_shown_units(table, rows)))
+
+    def send(self, group: Group) -> None:
+        """Append rows to a table of PostgreSQL."""
         from psycopg import Error
 
+        columns = ", ".join(map(_quoted, group.rows.schema.names))
         with self._raw.cursor() as cursor:
             try:
-                with cursor.copy(f"COPY {name} ({columns}) FROM STDIN WITH (FORMAT csv)") as copy:
-                    for lines in iter_csv_rows(shown):
+                with cursor.copy(f"COPY {group.name} ({columns}) FROM STDIN WITH (FORMAT csv)") as copy:
+                    for lines in group.ready:
                         copy.write(lines)
             except Error as error:
-                raise _refused(table, rows, error) from error
+                raise _refused(group, error) from error
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
 
 
 def check_no_nul(table: Table, rows: ArrowRows) -> None:
@@ -98,14 +130,15 @@ def _has_nul(column: ArrowArray) -> bool:
     return False
 
 
-def _refused(table: Table, rows: ArrowRows, error: BaseException) -> TargetError:
+def _refused(group: Group, error: BaseException) -> TargetError:
     """Return what a database says of a row, with the row's key."""
     said = str(error).strip().splitlines()
     line = next((_line_of(each) for each in said if "line " in each), None)
     where = ""
-    if line is not None and line <= rows.num_rows:
-        where = f", where {table.row_key} is {rows.column(table.row_key)[line - 1].as_py()}"
-    return TargetError(f"{table.name}{where}: {first_line(error)}; nothing was loaded")
+    if line is not None and line <= group.rows.num_rows:
+        key = group.table.row_key
+        where = f", where {key} is {group.rows.column(key)[line - 1].as_py()}"
+    return TargetError(f"{group.table.name}{where}: {first_line(error)}; nothing was loaded")
 
 
 def _line_of(said: str) -> int | None:
@@ -128,24 +161,25 @@ class BoundRows:
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
-    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+        """Yield the rows as tuples, some thousand at a time."""
+        for part in _parts(_in_shown_units(table, rows)):
+            yield Group(table, name, part, [*zip(*map(_bound, part.columns), strict=True)])
+
+    def send(self, group: Group) -> None:
         """Append rows to a table of SQLite."""
         import sqlite3
 
-        columns = ", ".join('"' + each.replace('"', '""') + '"' for each in rows.schema.names)
-        marks = ", ".join("?" * len(rows.schema.names))
-        statement = f"INSERT INTO {name} ({columns}) VALUES ({marks})"
-        shown = _in_shown_units(table, rows)
-        done = 0
+        columns = ", ".join(map(_quoted, group.rows.schema.names))
+        marks = ", ".join("?" * len(group.rows.schema.names))
+        statement = f"INSERT INTO {group.name} ({columns}) VALUES ({marks})"
         try:
-            for values in _python_rows(shown, _bound):
-                self._raw.executemany(statement, values)
-                done += _AT_ONCE
+            self._raw.executemany(statement, group.ready)
         except sqlite3.Error as error:
-            key = rows.column(table.row_key)[min(done, rows.num_rows - 1)].as_py()
+            key = group.table.row_key
             raise TargetError(
-                f"{table.name}, from the row on whose {table.row_key} is {key}: {first_line(error)}; "
-                "nothing was loaded"
+                f"{group.table.name}, between the rows whose {key} is {group.ready[0][0]} and "
+                f"{group.ready[-1][0]}: {first_line(error)}; nothing was loaded"
             ) from error
 
 
@@ -167,27 +201,30 @@ class InsertedRows:
     def __init__(self, connection: Connection):
         self._connection = connection
 
-    def write(self, table: Table, name: str, rows: ArrowRows) -> None:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+        """Yield the rows as parameters, some thousand at a time."""
+        for part in _parts(rows):
+            values = zip(*(column.to_pylist() for column in part.columns), strict=True)
+            bound = [{f"v{number}": value for number, value in enumerate(row)} for row in values]
+            yield Group(table, name, part, bound)
+
+    def send(self, group: Group) -> None:
         """Append rows to a table."""
         from sqlalchemy import text
         from sqlalchemy.exc import DBAPIError
 
         quoted = self._connection.dialect.identifier_preparer.quote_identifier
-        names = rows.schema.names
+        names = group.rows.schema.names
         marks = ", ".join(f":v{number}" for number in range(len(names)))
-        statement = text(f"INSERT INTO {name} ({', '.join(map(quoted, names))}) VALUES ({marks})")
+        statement = text(f"INSERT INTO {group.name} ({', '.join(map(quoted, names))}) VALUES ({marks})")
         try:
-            for values in _python_rows(rows, lambda column: column.to_pylist()):
-                bound = [{f"v{number}": value for number, value in enumerate(row)} for row in values]
-                self._connection.execute(statement, bound)
+            self._connection.execute(statement, group.ready)
         except DBAPIError as error:
-            raise TargetError(
-                f"{table.name}: {first_line(error.orig or error)}; nothing was loaded"
-            ) from error
+            said = first_line(error.orig or error)
+            raise TargetError(f"{group.table.name}: {said}; nothing was loaded") from error
 
 
-def _python_rows(rows: ArrowRows, values_of: Any) -> Iterator[Iterator[tuple[object, ...]]]:
-    """Yield the rows as tuples, some thousand at a time."""
+def _parts(rows: ArrowRows) -> Iterator[ArrowRows]:
+    """Yield rows, some thousand at a time."""
     for start in range(0, rows.num_rows, _AT_ONCE):
-        part = rows.slice(start, _AT_ONCE).combine_chunks()
-        yield zip(*(values_of(column) for column in part.columns), strict=True)
+        yield rows.slice(start, _AT_ONCE).combine_chunks()
