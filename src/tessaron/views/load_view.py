@@ -30,5 +30,7 @@ def load_view(loaded: Loaded) -> list[Table | str]:
         f"{count(receipt.records, 'record')} in, {into}, {receipt.seconds:.2f} seconds; "
         f"run {loaded.run}, {loaded.mode}"
     )
+    merged = ", ".join(f"{number:,} {what}" for what, number in loaded.records.items())
+    told += [f"records: {merged}"] * bool(merged)
     asked = ["", *loaded.question.split("\n"), f"  → {loaded.answer:,}"] if loaded.question else []
     return [grid(headings, rows, numeric=headings[1:]), *told, "", totals, *asked]

@@ -194,7 +194,7 @@ def _with_keys(layout: TableSet, options: Options) -> TableSet:
             f"no column {in_quotes(unknown[0])} in {top.name} for its key; there are {', '.join(names)}"
         )
     if options.keys == "sequence":
-        return layout
+        return replace(layout, natural_key=tuple(options.key))
     tables = tuple(replace(table, key_type="text") for table in layout.tables)
     return replace(layout, tables=tables, natural_key=tuple(options.key))
 

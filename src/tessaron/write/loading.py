@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Unpack
 
-from tessaron.core.base.errors import TargetError, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.engine.feeds import NoProgress, Progress
@@ -18,14 +18,17 @@ from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.database.create_tables import required_columns
 from tessaron.sinks.database.database_target import MODES, DatabaseTarget, LoadMode, RowsThere
+from tessaron.sinks.database.merging import state_rows, state_table
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
+from tessaron.write.books.outcome import Outcome
 from tessaron.write.books.receipt import Receipt
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.exported_rows import ExportedRows, is_export
-from tessaron.write.table_run import start_run
+from tessaron.write.record_sieve import KnownRecords, RecordSieve, identity_of
+from tessaron.write.table_run import TableRun, start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -51,6 +54,7 @@ class Loaded:
         mode: What it did with tables that were there.
         run: Its number in the table `tessaron_runs`.
         tables: The tables, parents before children.
+        records: Where records were merged: how many were `new`, `changed`, `unchanged` and `deleted`.
         question: A query that joins tables by their keys.
         answer: How many rows it returns.
     """
@@ -59,6 +63,7 @@ class Loaded:
     mode: str
     run: int
     tables: tuple[TableLoaded, ...]
+    records: Mapping[str, int] = field(default_factory=dict)
     question: str = ""
     answer: int = 0
 
@@ -81,6 +86,8 @@ def load(
     schema: str | None = None,
     runs_schema: str | None = None,
     into_existing: bool = False,
+    complete: bool = False,
+    as_before: bool = False,
     password: str | None = None,
     progress: Progress | None = None,
     layout: Layout | None = None,
@@ -92,7 +99,10 @@ def load(
         source: As in `export`; or the folder of an export, whose files are loaded.
         to: The database, as SQLAlchemy spells it: `sqlite:///office.db`, `postgresql://user@host/name`.
         mode: `create` makes the tables, and refuses where one is there; `append` adds rows, with keys that go
-            on; `replace` empties tables that are there.
+            on; `replace` empties tables that are there; `merge` replaces records that come again, by their
+            natural or digest key, with all their rows, and leaves those alone that are the same.
+        as_before: Whether to load by the layout of the last run into these tables.
+        complete: With `merge`: whether the source is all there is, so that records that are not in it go.
         schema: The schema that the tables stand in; made if need be.
         runs_schema: The schema of the table `tessaron_runs`; else that of the tables.
         into_existing: Whether tables that are there may differ from those that would be made, as far as they
@@ -110,6 +120,8 @@ def load(
     """
     if mode not in MODES:
         raise UsageError(f"expected a mode of {', '.join(MODES)}, got {mode!r}")
+    if complete and mode != "merge":
+        raise UsageError(f"complete goes with merge, not with {mode}")
     clock, told = Clock(), progress or NoProgress()
     settled = Options.of(options)
     secret = None if password is None else secret_of(password)
@@ -123,24 +135,93 @@ def load(
                     f"{source}: is an export, whose tables are loaded as they are: leave out options"
                 )
             return _load_export(Path(source), target, mode)
+        if as_before:
+            if layout is not None:
+                raise UsageError("expected a layout, or as_before, got both")
+            layout = _last_layout(target, settled.name)
+            settled = replace(settled, name=None)
         inputs = resolve_inputs(source)
         run = start_run(inputs, settled, told, stack, layout)
         plan = run.read()
         required = frozenset() if layout is None else required_columns(layout.part)
-        target.begin(plan.tables, required, settled.collected_bytes())
+        states = [state_table(run.top_table())] if mode == "merge" else []
+        target.begin([*plan.tables, *states], required, settled.collected_bytes())
+        sieve = _sieve(run, plan, target) if mode == "merge" else None
         run.go_on_from(target.last_keys())
         for rows in run.rows():
+            if sieve is not None:
+                target.take_out(sieve.replaced)
+                key = rows[sieve.top.name].column(sieve.top.row_key)
+                rows[states[0].name] = state_rows(key, sieve.states, states[0])
             target.write(rows)
             rows.clear()
-        there = target.finish()
         done = run.done()
-        written = Written(target.collected.rows, target.collected.values)
+        records = _merged(sieve, done, target, complete) if sieve is not None else {}
+        there = target.finish()
+        written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
         receipt = receipt_of(done, plan, written, settled, clock, target.dialect.name, target.name, layout)
-        loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top)
+        loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top, records)
     for entry in inputs:
         if isinstance(entry, ByteInput) and entry.finished is not None:
             entry.finished()
     return loaded
+
+
+def _last_layout(target: DatabaseTarget, name: str | None) -> Layout:
+    """Return the layout of the last run that loaded records into the table of this name, or the only one.
+
+    Raises:
+        UsageError: When there is none, or it is not clear which.
+    """
+    from tessaron.decide.layout_file import Layout
+
+    tops = target.loaded_before()
+    if name is None and len(tops) > 1:
+        raise UsageError(f"{target.name}: say which of these to load as before: --name {', '.join(tops)}")
+    wanted = name if name is not None else next(iter(tops), None)
+    if wanted not in tops:
+        there = f"; there are {', '.join(tops)}" if tops else ""
+        raise UsageError(f"{target.name}: no run has loaded {wanted or 'anything'}{there}")
+    return Layout(tops[wanted], f"layout of the last run of {wanted}")
+
+
+def _sieve(run: TableRun, tables: TableSet, target: DatabaseTarget) -> RecordSieve:
+    """Return what takes the records out that the database has just as they are.
+
+    Raises:
+        UsageError: When nothing says which record is which.
+    """
+    top = run.top_table()
+    if top.documents is not None or top.enclosing is not None:
+        raise UsageError("merge takes records without a table of the documents around them: --no-envelope")
+    columns = identity_of(top, run.natural_key())
+    if not columns:
+        raise UsageError(
+            "merge needs to know which record is which: --key COLUMN (perhaps with --keys digest), or in a "
+            f'layout key = ["COLUMN"] in [tables.{top.name}]'
+        )
+    sieve = RecordSieve(tables, top, columns, KnownRecords(target.merge(top)))
+    run.sift(sieve)
+    return sieve
+
+
+def _merged(sieve: RecordSieve, done: Outcome, target: DatabaseTarget, complete: bool) -> dict[str, int]:
+    """Check that the key is one; take out what did not come, where the source is all there is.
+
+    Raises:
+        DataError: When the key of the records is none.
+    """
+    checks = (done.key_check, *done.key_checks)
+    for check in checks:
+        if check is not None and not check.passed and check.table in ("", sieve.top.name):
+            reason = (
+                f"{', '.join(check.columns)}: {check.duplicates:,} records repeat the key of another, "
+                f"{check.nulls:,} have none; merge takes each record once"
+            )
+            raise DataError(reason, Place("the whole run"), Code.UNIQUE)
+    gone = sieve.known.unseen() if complete else sieve.known.identities(slice(0, 0))
+    target.take_out(gone)
+    return {**sieve.counts, "deleted": len(gone)}
 
 
 def _load_export(folder: Path, target: DatabaseTarget, mode: LoadMode) -> Loaded:
@@ -162,17 +243,19 @@ def _recorded(
     layout: str,
     mode: str,
     top: str,
+    records: Mapping[str, int] | None = None,
 ) -> Loaded:
     """Check the counts, record the run, let all of it be seen, and ask the database a question."""
     loaded = []
     for table in tables.tables:
         rows = there[table.name]
         put_in = target.collected.rows[table.name]
-        removed = rows.before + put_in - rows.after
-        if removed:
+        removed = target.removed.get(table.name, 0)
+        expected = rows.before + put_in - removed
+        if rows.after != expected:
             raise TargetError(
-                f"{target.name}: {table.name} has {rows.after:,} rows, expected {rows.before + put_in:,}: "
-                f"{rows.before:,} were there and {put_in:,} came; nothing was loaded"
+                f"{target.name}: {table.name} has {rows.after:,} rows, expected {expected:,}: "
+                f"{rows.before:,} were there, {put_in:,} came, {removed:,} went; nothing was loaded"
             )
         loaded.append(TableLoaded(table.name, rows.before, put_in, removed, rows.after))
     run = target.runs.next_number()
@@ -181,7 +264,8 @@ def _recorded(
     )
     question = _question(tables.tables, target.made.name, target.dialect.quoted)
     target.commit(record)
-    return Loaded(receipt, mode, run, tuple(loaded), question, target.answer(question) if question else 0)
+    answer = target.answer(question) if question else 0
+    return Loaded(receipt, mode, run, tuple(loaded), records or {}, question, answer)
 
 
 def _question(tables: tuple[Table, ...], name_of: Callable[[str], str], quoted: Callable[[str], str]) -> str:

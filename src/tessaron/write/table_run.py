@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
@@ -11,10 +12,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from tessaron.core.base.errors import Code, DataError, Place
+from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import Origin
-from tessaron.core.layout.table_set import TableSet
+from tessaron.core.layout.table_set import Table, TableSet
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LaidResult, LayWork
@@ -31,6 +32,7 @@ from tessaron.write.books.outcome import Outcome
 from tessaron.write.books.receipt import Finding
 from tessaron.write.drafted_tables import Drafted, drafted_tables
 from tessaron.write.once_rows import OnceRows
+from tessaron.write.record_sieve import RecordSieve, values_of
 from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
 
 if TYPE_CHECKING:
@@ -72,6 +74,8 @@ class TableRun:
     Attributes:
         reading: What was read.
         account: What was done.
+        sieve: What takes records out that need not be written.
+        kept_back: What was in these: rows by table, values by `table.column`.
     """
 
     def __init__(
@@ -98,6 +102,8 @@ class TableRun:
         self.account = Account({} if plans is None else plans.paths, log=self.reading.intake.log)
         self._numbers = RowNumbers()
         self._last_keys: dict[str, int] = {}
+        self.sieve: RecordSieve | None = None
+        self.kept_back: Counter[str] = Counter()
         self._drafted: Drafted | None = None
         self._own_watch: DraftedKeyWatch | None = None
         if plans is not None:
@@ -161,11 +167,48 @@ class TableRun:
         made.result.laid.batches = {}
         return batches
 
+    def sift(self, sieve: RecordSieve) -> None:
+        """Leave out the records that a sieve takes, and count what is in them."""
+        self.sieve = sieve
+
+    def natural_key(self) -> tuple[str, ...]:
+        """Return the columns of the records' table that are its natural key; nothing where it has none."""
+        if self._drafted is not None:
+            return self._drafted.key
+        return tuple(self._plans.keys.get(self.top_table().name, ()))
+
+    def top_table(self) -> Table:
+        """Return the table of the records.
+
+        Raises:
+            UsageError: When it is not written.
+        """
+        names = [table.name for table in self._plans.records.tables if not table.level]
+        for table in self._plans.records.written().tables:
+            if table.name in names:
+                return table
+        raise UsageError('expected a table of the records themselves, with rows = "$"')
+
+    def _sifted(self, laid: Laid) -> Laid:
+        assert self.sieve is not None
+        unchanged = self.sieve.unchanged(laid)
+        if not unchanged.any():
+            return laid
+        before = values_of(laid.batches)
+        left = renumber(laid, self._plans.records, unchanged)
+        after = values_of(left.batches)
+        self.kept_back.update({name: count - after[name] for name, count in before.items()})
+        return left
+
     def _of_records(self, laid: Laid, made: _Made) -> Laid:
         """Return the rows of records as they go into tables."""
+        if self.sieve is not None:
+            laid = self._sifted(laid)
         if self._is_given and not self._plans.multiplies:
             self._count_records_on(laid, made.records_before)
         left = self._without_repeats(laid, made.source, made.records_before)
+        if self.sieve is not None:
+            self.sieve.keep(left.records[self.sieve.top.name])
         for each in self._once:
             left.batches[each.table.name] = each.new_rows(left.batches[each.table.name])
         return left
@@ -173,7 +216,7 @@ class TableRun:
     @property
     def _wants_records(self) -> bool:
         """Whether records may turn out as rejects late, by what stands in their rows."""
-        return bool(self._watches.firsts or self._once)
+        return bool(self._watches.firsts or self._once or self.sieve)
 
     def _made(self) -> Iterator[_Made]:
         if not self._is_given:

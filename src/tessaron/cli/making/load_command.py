@@ -40,6 +40,8 @@ from tessaron.cli.source_arguments import source_of, source_options
 @click.option("--schema-name", metavar="NAME", help="The schema that the tables stand in.")
 @click.option("--runs-schema", metavar="NAME", help="The schema of the table of runs, if not that.")
 @click.option("--into-existing", is_flag=True, help="Tables there may differ, if they take the rows.")
+@click.option("--as-before", is_flag=True, help="Load by the layout of the last run into these tables.")
+@click.option("--complete", is_flag=True, help="With merge: records that do not come again go.")
 @click.option("--password", metavar="WHERE", help="env:NAME, file:PATH or keyring:SERVICE/USER.")
 @name_option
 @records_option
@@ -91,7 +93,10 @@ def load(
         "dictionaries": dictionary,
         "not_dictionaries": no_dictionary,
     }
-    own = {name: given.pop(name) for name in ("runs_schema", "into_existing", "password")}
+    own = {
+        name: given.pop(name)
+        for name in ("runs_schema", "into_existing", "complete", "as_before", "password")
+    }
     if len(sources) == 1 and is_export(sources[0]):
         source: Any = sources[0]
         given = _only_given(given)

@@ -207,7 +207,8 @@ class TableSet:
 
     Attributes:
         tables: The tables.
-        natural_key: Columns of the top table that digest keys are made of; empty to use the record's text.
+        natural_key: Columns of the top table that say which record it is, and that digest keys are made of;
+            empty for none: these are made of the record's text then.
         exact: Whether the rest of each row is kept with all that is null or empty (see `tables.row_rests`).
     """
 

@@ -42,7 +42,7 @@ class RowNumbers:
     def _numbered(self, batch: ArrowRows, table: Table) -> ArrowRows:
         if table.key_type == "text":
             return batch
-        for column, others in _references(table):
+        for column, others in references(table):
             before = {other: self.rows.get(other, 0) for other in others}
             if len(before) > 1:
                 batch = _replaced(batch, column, self._plus_by_place(batch, column, table))
@@ -58,7 +58,7 @@ class RowNumbers:
         return pc.add(keys, array_of(before))
 
 
-def _references(table: Table) -> Iterator[tuple[str, list[str]]]:
+def references(table: Table) -> Iterator[tuple[str, list[str]]]:
     """Yield the columns with keys of rows, each with the tables that these rows may be of."""
     found = (
         (table.row_key, [table.name]),
@@ -107,7 +107,7 @@ def moved_keys(batch: ArrowRows, table: Table, last: Mapping[str, int]) -> Arrow
         return batch
     outer = ((table.document_key, table.documents), (table.enclosing_key, table.enclosing))
     around = [(column, [other]) for column, other in outer if column is not None and other is not None]
-    for column, others in (*_references(table), *around):
+    for column, others in (*references(table), *around):
         counts = [last.get(other, 0) for other in others]
         if len(others) == 1:
             made = _plus(batch.column(column), counts[0])
@@ -125,15 +125,17 @@ def renumber(laid: Laid, plan: LayingPlan, dropped: Bools) -> Laid:
     """Return what became of a fragment without some of its records, keys counted anew from 1."""
     batches: dict[str, Any] = {}
     numbers: dict[str, Int64s] = {}
+    records: dict[str, Int64s] = {}
     for table in plan.written().tables:
         batch = laid.batches[table.name]
         kept = ~dropped[laid.records[table.name]]
+        records[table.name] = laid.records[table.name][kept]
         numbers[table.name] = np.where(kept, np.cumsum(kept), 0)
         batches[table.name] = batch.filter(array_of(kept))
     if not plan.has_digest_keys:
         for table in plan.written().tables:
             batches[table.name] = with_numbers(batches[table.name], table, numbers)
-    return replace(laid, batches=batches)
+    return replace(laid, batches=batches, records=records)
 
 
 def with_numbers(batch: ArrowRows, table: Table, numbers: Mapping[str, Int64s]) -> ArrowRows:
@@ -144,7 +146,7 @@ def with_numbers(batch: ArrowRows, table: Table, numbers: Mapping[str, Int64s]) 
         table: The table.
         numbers: By table the new key of each row.
     """
-    for column, others in _references(table):
+    for column, others in references(table):
         if not batch.num_rows or all(other not in numbers for other in others):
             continue
         keys = batch.column(column)

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from types import TracebackType
 from typing import TYPE_CHECKING, Any, Literal
 
+import numpy as np
+
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
@@ -16,7 +18,8 @@ from tessaron.sinks.database.create_tables import CreateTables
 from tessaron.sinks.database.existing_tables import ExistingTables, listed
 from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.load_locks import begin_alone
-from tessaron.sinks.database.row_writers import Group, writer_for
+from tessaron.sinks.database.merging import Merging, Words, state_table
+from tessaron.sinks.database.row_writers import ReadyRows, writer_for
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
 from tessaron.sinks.database.sql_dialects import SqlDialect, check_tables
 from tessaron.sources.database.engines import engine_of, told_by
@@ -57,6 +60,7 @@ class DatabaseTarget:
     Attributes:
         name: What it is called in messages: without its password.
         dialect: Its dialect of SQL.
+        merging: What takes rows of records out, where these are merged.
 
     Raises:
         TargetError: When it cannot be reached.
@@ -82,6 +86,8 @@ class DatabaseTarget:
         self._written: Future[None] | None = None
         self._created: set[str] = set()
         self._before: dict[str, int] = {}
+        self.merging: Merging | None = None
+        self._gone: list[Words] = []
 
     def __enter__(self) -> DatabaseTarget:
         with self._told():
@@ -101,6 +107,15 @@ class DatabaseTarget:
         """The connection, with the transaction in it."""
         assert self._connection is not None
         return self._connection
+
+    def loaded_before(self) -> dict[str, str]:
+        """Return the tables of records that runs have loaded, with the layout of the last run of each."""
+        with self._told():
+            runs = RunRecords(self.connection, self._runs_schema)
+            found = {top: runs.last(top) for top in runs.tops()}
+            # What follows begins a transaction of its own.
+            self.connection.rollback()
+        return {top: record.layout for top, record in found.items() if record is not None}
 
     def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
         """Begin the transaction, once no other load is under way, and make what is lacking.
@@ -128,6 +143,23 @@ class DatabaseTarget:
         before = {table.name: _above(table) for table in tables}
         self._tables = {table.name: table for table in tables}
         self.collected = CollectedRows(tables, most_bytes, self._hand_on, before)
+
+    def merge(self, top: Table) -> Words:
+        """Let records replace those that are there; return what is known of these: see `Merging.known`."""
+        self.merging = Merging(self.connection, self.made, top, self._run)
+        state = state_table(top).name
+        with self._told():
+            return self.merging.known(self._before.get(top.name, 0), state not in self._created)
+
+    def take_out(self, who: Words) -> None:
+        """Take records out with all their rows, before anything else is sent."""
+        if len(who):
+            self._gone.append(who)
+
+    @property
+    def removed(self) -> Mapping[str, int]:
+        """How many rows were taken out of each table."""
+        return {} if self.merging is None else self.merging.removed
 
     def last_keys(self) -> dict[str, int]:
         """Return the largest key of each table that was there and stays, so that keys go on."""
@@ -157,6 +189,7 @@ class DatabaseTarget:
         for table in self.made.tables:
             if self.collected.waits(table.name):
                 self.collected.flush(table.name)
+        self._take_out()
         self._wait()
         with self._told():
             self._add_keys()
@@ -198,9 +231,8 @@ class DatabaseTarget:
         if self._mode == "replace":
             return self._emptied(existing.names, bool(differences))
         if differences:
-            hint = (
-                "" if self._is_lenient else "; --into-existing takes tables that only have to take the rows"
-            )
+            hint = "; --as-before loads by the layout of the last run"
+            hint += "" if self._is_lenient else ", --into-existing into tables that take the rows, if no more"
             raise TargetError(
                 f"{self.name}: tables there differ from those to load{hint}:{listed(differences)}"
             )
@@ -242,6 +274,8 @@ class DatabaseTarget:
         for table in created:
             for each in (*self.made.indexes(table), *self.made.comments(table)):
                 self._run(each)
+            if self.merging is not None and table.name == self.merging.state.name:
+                self._run(self.merging.index())
         if self.dialect.name == "sqlite":
             self._check_references()
 
@@ -271,12 +305,35 @@ class DatabaseTarget:
 
     def _hand_on(self, name: str, rows: ArrowRows) -> None:
         """Send rows in a thread of its own, so that what comes next is made meanwhile."""
-        if rows.num_rows:
-            for group in self._writer.groups(self._tables[name], self.made.name(name), rows):
+        self._take_out()
+        table = self._tables[name]
+        if self.merging is not None and table.once and name not in self._created:
+            self._put_in_place(table, rows)
+        elif rows.num_rows:
+            for group in self._writer.groups(table, self.made.name(name), rows):
                 self._wait()
                 self._written = self._thread.submit(self._send, group)
 
-    def _send(self, group: Group) -> None:
+    def _take_out(self) -> None:
+        """Take out the records that are to go, before those that replace them are sent."""
+        if self._gone and self.merging is not None:
+            self._wait()
+            gone, self._gone = np.concatenate(self._gone), []
+            with self._told():
+                self.merging.remove(gone)
+
+    def _put_in_place(self, table: Table, rows: ArrowRows) -> None:
+        """Let rows of values replace those that the same values have."""
+        assert self.merging is not None
+        self._wait()
+        with self._told():
+            empty = f"SELECT * FROM {self.made.name(table.name)} WHERE 1 = 0"
+            self._run(f"CREATE TEMPORARY TABLE tessaron_values AS {empty}")
+            for group in self._writer.groups(table, "tessaron_values", rows):
+                self._writer.send(group)
+            self.merging.replace_values(table, "tessaron_values")
+
+    def _send(self, group: ReadyRows) -> None:
         with self._told():
             self._writer.send(group)
 

@@ -25,7 +25,7 @@ _AT_ONCE = 20_000
 
 
 @dataclass(frozen=True, slots=True)
-class Group:
+class ReadyRows:
     """Rows of one table on their way, in the form in which they are sent.
 
     Attributes:
@@ -44,14 +44,14 @@ class Group:
 class RowWriter(Protocol):
     """Puts rows into tables, inside of a transaction; rows are made ready while others are sent."""
 
-    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows of a `pyarrow.Table` in groups that are ready to be sent.
 
         Raises:
             TargetError: When the database could not hold a value: which, and why.
         """
 
-    def send(self, group: Group) -> None:
+    def send(self, group: ReadyRows) -> None:
         """Append a group to its table.
 
         Raises:
@@ -74,12 +74,12 @@ class CopiedRows:
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
-    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield all rows, as lines of CSV that are made while they are sent."""
         check_no_nul(table, rows)
-        yield Group(table, name, rows, iter_csv_rows(_in_shown_units(table, rows)))
+        yield ReadyRows(table, name, rows, iter_csv_rows(_in_shown_units(table, rows)))
 
-    def send(self, group: Group) -> None:
+    def send(self, group: ReadyRows) -> None:
         """Append rows to a table of PostgreSQL."""
         from psycopg import Error
 
@@ -130,7 +130,7 @@ def _has_nul(column: ArrowArray) -> bool:
     return False
 
 
-def _refused(group: Group, error: BaseException) -> TargetError:
+def _refused(group: ReadyRows, error: BaseException) -> TargetError:
     """Return what a database says of a row, with the row's key."""
     said = str(error).strip().splitlines()
     line = next((_line_of(each) for each in said if "line " in each), None)
@@ -161,12 +161,12 @@ class BoundRows:
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
-    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows as tuples, some thousand at a time."""
         for part in _parts(_in_shown_units(table, rows)):
-            yield Group(table, name, part, [*zip(*map(_bound, part.columns), strict=True)])
+            yield ReadyRows(table, name, part, [*zip(*map(_bound, part.columns), strict=True)])
 
-    def send(self, group: Group) -> None:
+    def send(self, group: ReadyRows) -> None:
         """Append rows to a table of SQLite."""
         import sqlite3
 
@@ -201,14 +201,14 @@ class InsertedRows:
     def __init__(self, connection: Connection):
         self._connection = connection
 
-    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[Group]:
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows as parameters, some thousand at a time."""
         for part in _parts(rows):
             values = zip(*(column.to_pylist() for column in part.columns), strict=True)
             bound = [{f"v{number}": value for number, value in enumerate(row)} for row in values]
-            yield Group(table, name, part, bound)
+            yield ReadyRows(table, name, part, bound)
 
-    def send(self, group: Group) -> None:
+    def send(self, group: ReadyRows) -> None:
         """Append rows to a table."""
         from sqlalchemy import text
         from sqlalchemy.exc import DBAPIError
