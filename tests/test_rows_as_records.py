@@ -5,13 +5,9 @@ import datetime
 import gzip
 import io
 import json
-import os
-import shutil
 import sqlite3
-import subprocess
 import unittest
 from decimal import Decimal
-from pathlib import Path
 from unittest import mock
 
 import pyarrow as pa
@@ -27,6 +23,7 @@ from tessaron.core.lines.document_cells import Cell, sort_of, sorts_of
 from tessaron.core.lines.xml_cells import XmlCells
 from tessaron.core.types.arrow_texts import json_texts
 from tests.harness import FolderTest, quick_command
+from tests.postgres import needs_postgres, postgres_database
 from tests.random_markup import xml_document
 
 DAY = datetime.datetime(2026, 1, 2, 3, 4, 5, 600)
@@ -419,39 +416,14 @@ class SqliteTest(FolderTest):
                 self.assertEqual(quick_command("survey", *arguments).returncode, 2)
 
 
-SERVER = next(iter(sorted(Path("/usr/lib/postgresql").glob("*/bin"), reverse=True)), None)
-
-
-@unittest.skipUnless(SERVER, "PostgreSQL is not installed")
+@needs_postgres
 class PostgresTest(FolderTest):
-    """A server of its own, on a socket in a temporary folder."""
-
     @classmethod
     def setUpClass(cls):
-        import tempfile
-
-        cls.holder = tempfile.TemporaryDirectory(prefix="tessaron-pg-")
-        cls.addClassCleanup(cls.holder.cleanup)
-        folder = Path(cls.holder.name)
-        if os.geteuid() == 0:
-            shutil.chown(folder, "postgres")
-        cls.as_server("initdb", "-D", folder / "data", "-A", "trust", "-U", "postgres", "--no-sync")
-        cls.as_server(
-            "pg_ctl",
-            "-D",
-            folder / "data",
-            "-o",
-            f"-k {folder} -c listen_addresses=",
-            "-l",
-            folder / "log",
-            "-w",
-            "start",
-        )
-        cls.addClassCleanup(cls.as_server, "pg_ctl", "-D", folder / "data", "-m", "immediate", "stop")
-        cls.url = f"postgresql://postgres@/postgres?host={folder}"
+        cls.url = cls.enterClassContext(postgres_database())
         import psycopg
 
-        with psycopg.connect(host=str(folder), user="postgres", dbname="postgres") as connection:
+        with psycopg.connect(cls.url) as connection:
             connection.execute(
                 "create table inbox(id bigint, at timestamptz, fee numeric(9,2), u uuid, doc jsonb, raw json, txt text, tags int[], x xml)"
             )
@@ -460,12 +432,6 @@ class PostgresTest(FolderTest):
                 """ jsonb_build_object('call', n), case when n % 5 > 0 then '{"n": 1.10}'::json end,"""
                 """ case n when 7 then '{"m":' else '{"m":[' || n || ']}' end, array[n, n + 1], ('<a n="' || n || '"/>')::xml from generate_series(1, 12000) n"""
             )
-
-    @classmethod
-    def as_server(cls, program, *arguments):
-        # The server refuses to run as root.
-        who = ["runuser", "-u", "postgres", "--"] if os.geteuid() == 0 else []
-        subprocess.run([*who, str(SERVER / program), *map(str, arguments)], check=True, capture_output=True)
 
     def test_columns_of_every_type(self):
         tables = tessaron.shred(tessaron.DatabaseQuery(self.url, table="public.inbox"))

@@ -252,3 +252,14 @@ _xsd_option = click.option(
 def xml_options(command: Command) -> Command:
     """Add the options that are for XML only."""
     return namespace_option(_white_space_option(_xsd_option(command)))
+
+
+def database_options(command: Command) -> Command:
+    """Add the options that say where tables stand in a database, and who asks."""
+    for option in (
+        click.option("--password", metavar="WHERE", help="env:NAME, file:PATH or keyring:SERVICE/USER."),
+        click.option("--runs-schema", metavar="NAME", help="The schema of the table of runs, if not that."),
+        click.option("--schema-name", "schema", metavar="NAME", help="The schema that the tables stand in."),
+    ):
+        command = option(command)
+    return command

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 
+from tessaron.core.base.text_lane import Int64s
 from tessaron.core.rebuild.record_digests import Words
 from tessaron.prove.source_digests import Digests
 
+_TURN = np.uint64(0x9E37_79B9_7F4A_7C15)
 LOOK_AHEAD = 2_000
 """So many records ahead one is looked for that is not where it should be."""
 
@@ -110,3 +113,60 @@ def skip(left: Side, right: Side) -> list[tuple[str, One]]:
     if len(found):
         return [("record extra", one) for one in right.take(int(found[0]))]
     return []
+
+
+@dataclass(frozen=True, slots=True)
+class Unmatched:
+    """The records of two sides in any order: how many are alike, and those that only one side has."""
+
+    matched: int
+    left: list[One]
+    right: list[One]
+
+
+def unmatched(left: Iterator[Digests], right: Iterator[Digests]) -> Unmatched:
+    """Return the records that only one of two streams has, in any order; all digests are in memory."""
+    sides = [_Whole.of(each) for each in (left, right)]
+    words = [side.words() for side in sides]
+    alike = [np.isin(one, other) for one, other in zip(words, reversed(words), strict=True)]
+    return Unmatched(
+        int(alike[0].sum()),
+        *(side.records(np.flatnonzero(~known)) for side, known in zip(sides, alike, strict=True)),
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Whole:
+    """All digests of a stream, and where each part of it begins."""
+
+    digests: Words
+    parts: list[tuple[int, str, int]]
+
+    @classmethod
+    def of(cls, stream: Iterator[Digests]) -> _Whole:
+        found, parts, count = [], [], 0
+        for part in stream:
+            parts.append((count, part.source, part.first))
+            found.append(part.digests)
+            count += len(part.digests)
+        return cls(np.concatenate(found) if found else np.empty(0, np.uint64), parts)
+
+    def words(self) -> Words:
+        """Return a word for each record, another for each that has the same digest."""
+        order = np.argsort(self.digests, kind="stable")
+        inside = self.digests[order]
+        starts = np.flatnonzero(np.concatenate(([True], inside[1:] != inside[:-1]))) if len(inside) else order
+        lengths = np.diff(np.append(starts, len(inside)))
+        turns = np.arange(len(inside)) - np.repeat(starts, lengths)
+        made = np.empty(len(inside), np.uint64)
+        made[order] = inside + turns.astype(np.uint64) * _TURN
+        return made
+
+    def records(self, at: Int64s) -> list[One]:
+        """Return the records at some places."""
+        begins = [begin for begin, _, _ in self.parts]
+        found = []
+        for place in at.tolist():
+            begin, source, first = self.parts[bisect_right(begins, place) - 1]
+            found.append(One(source, first + place - begin, int(self.digests[place])))
+        return found

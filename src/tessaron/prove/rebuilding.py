@@ -11,10 +11,10 @@ from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.feeds import NoProgress, Progress
+from tessaron.prove.database_copies import TablesAt, local_tables
 from tessaron.prove.document_pieces import json_documents, record_groups, xml_documents, xml_records
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.sinks.document_files import DocumentTarget
-from tessaron.sources.remote.store_copies import local_folder
 
 Form = Literal["lines", "array", "documents", "files"]
 
@@ -46,11 +46,16 @@ def rebuild(
     layout: Layout | None = None,
     replace: bool = False,
     progress: Progress | None = None,
+    schema: str | None = None,
+    runs_schema: str | None = None,
+    name: str | None = None,
+    password: str | None = None,
 ) -> Rebuilt:
     """Make documents again from the tables in a folder, in one pass over each.
 
     Args:
-        folder: The folder of an export, or of other tables with primary and foreign keys.
+        folder: The folder of an export, or of other tables with primary and foreign keys; the URL of one in a
+            store, or of a database that runs have loaded.
         target: The file to write, or the folder for several files. It appears whole or not at all.
         form: `lines` (one record a line), `array` (one JSON array), `documents` (as they were, with what
             stood around the records), `files` (a file for each record). Else `documents` where the tables
@@ -58,6 +63,10 @@ def rebuild(
         layout: What the documents are to look like; else the layout in the folder.
         replace: Whether a target that is there may be replaced.
         progress: Is told how far it is.
+        schema: Of a database: the schema that the tables stand in.
+        runs_schema: The schema of its table of runs; else that.
+        name: Its table of records, where several have been loaded.
+        password: Where its password stands, as in `load`.
 
     Returns:
         What was made.
@@ -70,7 +79,7 @@ def rebuild(
     """
     if form is not None and form not in get_args(Form):
         raise UsageError(f"expected a form of {', '.join(get_args(Form))}, got {in_quotes(form)}")
-    with local_folder(folder) as here:
+    with local_tables(TablesAt(folder, schema, runs_schema, name, password)) as here:
         return _made(KeyedTables(here, layout), target, form, replace, progress or NoProgress())
 
 

@@ -57,11 +57,18 @@ class TableChecks:
         tables: The tables, parents before children.
         known: What the receipt says of each table, by name: `rows` and `sha256`.
         gaps: Tables whose ordinals may have gaps, as rows were filtered or rejected.
+        are_counted: Whether sequence keys of an export count from 1, without gaps.
     """
 
     def __init__(
-        self, files: TableFolder, tables: list[Table], known: Mapping[str, Any], gaps: frozenset[str]
+        self,
+        files: TableFolder,
+        tables: list[Table],
+        known: Mapping[str, Any],
+        gaps: frozenset[str],
+        are_counted: bool = True,
     ):
+        self._are_counted = are_counted
         self._files, self._tables, self._known, self._gaps = files, tables, known, gaps
         self._keys: dict[str, Any] = {}
 
@@ -105,7 +112,7 @@ class TableChecks:
 
     def _keys_and_rows(self, table: Table) -> list[Check]:
         rows = 0
-        is_exported = table.name in self._known
+        is_exported = table.name in self._known and self._are_counted
         primary, references, ordinals = (
             _Primary(table, is_exported),
             _References(table, self._keys),

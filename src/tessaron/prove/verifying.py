@@ -19,7 +19,8 @@ from tessaron.decide.layout_file import Layout
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
-from tessaron.prove.digest_streams import One, Side, pass_equal, skip
+from tessaron.prove.database_copies import TablesAt, local_tables
+from tessaron.prove.digest_streams import One, Side, pass_equal, skip, unmatched
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.prove.source_digests import Digests, SourceDigests
 from tessaron.prove.table_checks import Check, TableChecks
@@ -27,7 +28,6 @@ from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
 from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.inputs import Input
-from tessaron.sources.remote.store_copies import local_folder
 from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, is_source, resolve_inputs
 from tessaron.write.books.balance import balances_of
@@ -122,17 +122,25 @@ def verify(
     workers: int | None = None,
     kernel: str = "auto",
     progress: Progress | None = None,
+    schema: str | None = None,
+    runs_schema: str | None = None,
+    name: str | None = None,
+    password: str | None = None,
 ) -> Verification:
     """Compare the tables in a folder with what they were made of, and check the tables in themselves.
 
     Args:
-        folder: The folder of an export.
+        folder: The folder of an export, the URL of one in a store, or of a database that runs have loaded.
         source: As in `shred`; else the sources in the receipt.
         sample: Only so many records, the first, are compared; the tables are checked whole.
         layout: The layout; else the one in the folder.
         workers: Threads that read the source; else one per core.
         kernel: As in `Options`.
         progress: Is told how far it is.
+        schema: Of a database: the schema that the tables stand in.
+        runs_schema: The schema of its table of runs; else that.
+        name: Its table of records, where several have been loaded.
+        password: Where its password stands, as in `load`.
 
     Raises:
         SourceError: When the folder, the receipt or a source is missing or cannot be read.
@@ -140,7 +148,7 @@ def verify(
     """
     if sample is not None and sample < 1:
         raise UsageError(f"expected a sample of at least 1 record, got {sample:,}")
-    with local_folder(folder) as here:
+    with local_tables(TablesAt(folder, schema, runs_schema, name, password)) as here:
         tables = KeyedTables(here, layout, to_compare=True)
         named = source if source is not None else _sources_in(tables.receipt, without_user(str(folder)))
         return _compared(
@@ -185,7 +193,8 @@ def _compared(
 def _sources_in(receipt: dict[str, Parsed], folder: str) -> list[Path | str]:
     names = [source["name"] for source in receipt.get("sources", ())]
     if not names:
-        raise UsageError(f"{folder}: has no receipt that names its sources; name them: verify FOLDER SOURCE")
+        said = "has no receipt that names all its sources; name them: verify FOLDER SOURCE"
+        raise UsageError(f"{folder}: {said}")
     gone = [name for name in names if not is_store(name) and not is_source(Path(name))]
     if gone:
         raise SourceError(f"{gone[0]}: the source is not there (any more); name it: verify FOLDER SOURCE")
@@ -197,7 +206,9 @@ def _checked(tables: KeyedTables, receipt: dict[str, Parsed]) -> list[Check]:
     gaps = {name for name, count in receipt.get("filtered", {}).items() if count}
     below = tables.written()
     every = frozenset(table.name for table in below) if gaps or tables.way.changes else frozenset()
-    found = TableChecks(tables.files, below, known, every).run()
+    # Where records were replaced keys have gaps.
+    are_counted = bool(receipt.get("is_ordered", True))
+    found = TableChecks(tables.files, below, known, every, are_counted).run()
     return [*found, *_totals(receipt)]
 
 
@@ -260,7 +271,10 @@ class _Comparison:
                 compared=self._tables.compared(),
             )
             made = TableDigests(self._tables, self._exact, self._given)
-            self._align(self._wanted(source), iter(made))
+            if self._receipt.get("is_ordered", True):
+                self._align(self._wanted(source), iter(made))
+            else:
+                self._match(self._wanted(source), iter(made))
             if self._tables.way.around is not None and self._given.first is None:
                 self._compare_around(source.around, made.around())
             self.left_out = source.passed
@@ -280,6 +294,16 @@ class _Comparison:
                 yield part
             elif keep:
                 yield Digests(part.source, part.first, part.digests[keep], part.texts)
+
+    def _match(self, source: Iterator[Digests], made: Iterator[Digests]) -> None:
+        """Find the records that only one side has, where the tables do not tell in which order they came."""
+        if self._given.first is not None:
+            raise UsageError("these tables do not tell which records came first: leave out the sample")
+        found = unmatched(source, made)
+        self.records += found.matched
+        for kind, records in (("record missing", found.left), ("record extra", found.right)):
+            for each in records:
+                self._note(kind, each)
 
     def _align(self, source: Iterator[Digests], made: Iterator[Digests]) -> None:
         """Go through both sides; where they differ, look whether a record is missing or one too many."""

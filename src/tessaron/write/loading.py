@@ -130,10 +130,12 @@ def load(
             DatabaseTarget(to, mode, schema, runs_schema, into_existing, secret, told.say)
         )
         if isinstance(source, (str, Path)) and is_export(source):
-            if options or layout is not None:
-                raise UsageError(
-                    f"{source}: is an export, whose tables are loaded as they are: leave out options"
-                )
+            if options or layout is not None or as_before:
+                said = "is an export, whose tables are loaded as they are; leave out what is said of them"
+                raise UsageError(f"{source}: {said}")
+            if mode == "merge":
+                said = "is an export, in which nothing tells what has changed; merge its source"
+                raise UsageError(f"{source}: {said}")
             return _load_export(Path(source), target, mode)
         if as_before:
             if layout is not None:

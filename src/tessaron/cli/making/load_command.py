@@ -11,6 +11,7 @@ from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
 from tessaron.cli.shared_options import (
     Share,
     count_type,
+    database_options,
     dictionary_options,
     dividing_options,
     exact_option,
@@ -37,12 +38,10 @@ from tessaron.cli.source_arguments import source_of, source_options
     "--mode", type=click.Choice(["create", "append", "replace", "merge"]), default="create",
     show_default=True, help="What becomes of tables that are there.",
 )  # fmt: skip
-@click.option("--schema-name", metavar="NAME", help="The schema that the tables stand in.")
-@click.option("--runs-schema", metavar="NAME", help="The schema of the table of runs, if not that.")
+@database_options
 @click.option("--into-existing", is_flag=True, help="Tables there may differ, if they take the rows.")
 @click.option("--as-before", is_flag=True, help="Load by the layout of the last run into these tables.")
 @click.option("--complete", is_flag=True, help="With merge: records that do not come again go.")
-@click.option("--password", metavar="WHERE", help="env:NAME, file:PATH or keyring:SERVICE/USER.")
 @name_option
 @records_option
 @xml_options
@@ -67,7 +66,7 @@ def load(
     sources: tuple[str, ...],
     to: str,
     mode: str,
-    schema_name: str | None,
+    schema: str | None,
     no_envelope: bool,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
@@ -104,7 +103,7 @@ def load(
         source = source_of(sources)
     with ProgressBar(console(stderr=True)) as bar:
         loaded = load_tables(
-            source, to, mode=cast("Any", mode), schema=schema_name, progress=bar,
+            source, to, mode=cast("Any", mode), schema=schema, progress=bar,
             layout=layout_of(layout_file), **own, **given,
         )  # fmt: skip
     with told_if_stopped(f"the tables are all in {loaded.receipt.target}"):

@@ -8,7 +8,7 @@ from typing import Any
 
 import click
 
-from tessaron.cli.shared_options import layout_of
+from tessaron.cli.shared_options import database_options, layout_of
 from tessaron.core.base.visible import visible
 
 
@@ -25,14 +25,17 @@ from tessaron.core.base.visible import visible
 )
 @click.option("--layout", "layout_file", metavar="FILE", help="Make documents of this structure instead.")
 @click.option("--replace", is_flag=True, help="Replace a file that is there.")
+@database_options
+@click.option("--name", metavar="NAME", help="Of a database: the records' table, where several are there.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was made as JSON.")
 def rebuild(
-    folder: str, output: str, form: Any, layout_file: str | None, replace: bool, as_json: bool
+    folder: str, output: str, form: Any, layout_file: str | None, replace: bool, as_json: bool, **options: Any
 ) -> None:
     """Make the documents again from the tables in FOLDER, JSON or XML, as their layout says.
 
-    FOLDER is an export, or any folder of Parquet or CSV files with primary and foreign keys and a layout
-    for them. Whether nothing was lost on the way, tessaron verify says.
+    FOLDER is an export, or the URL of a database that tessaron load has loaded, or any folder of Parquet or
+    CSV files with primary and foreign keys and a layout for them. Whether nothing was lost on the way,
+    tessaron verify says.
     """
     from tessaron.prove import rebuilding
     from tessaron.views.progress import ProgressBar
@@ -41,7 +44,7 @@ def rebuild(
 
     with ProgressBar(console(stderr=True)) as bar:
         made = rebuilding.rebuild(
-            folder, output, form=form, layout=layout_of(layout_file), replace=replace, progress=bar
+            folder, output, form=form, layout=layout_of(layout_file), replace=replace, progress=bar, **options
         )
     if as_json:
         click.echo(json.dumps(asdict(made), ensure_ascii=False))

@@ -8,7 +8,7 @@ from typing import Any
 import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED
-from tessaron.cli.shared_options import count_type, layout_of, workers_option
+from tessaron.cli.shared_options import count_type, database_options, layout_of, workers_option
 from tessaron.cli.source_arguments import source_of, source_options
 
 
@@ -25,6 +25,8 @@ from tessaron.cli.source_arguments import source_of, source_options
     show_default=True,
     help="What reads both sides; python is another reader than the one that exports.",
 )
+@database_options
+@click.option("--name", metavar="NAME", help="Of a database: the records' table, where several are there.")
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @source_options
 def verify(
@@ -32,8 +34,8 @@ def verify(
 ) -> None:
     """Compare the tables in FOLDER with SOURCE, record by record, and check the tables in themselves.
 
-    SOURCE is what was exported; without it, the sources that the receipt names. The exit status is 1 if
-    anything differs or a check fails.
+    FOLDER may be the URL of a database that tessaron load has loaded. SOURCE is what was exported; without
+    it, the sources that the receipt names. The exit status is 1 if anything differs or a check fails.
     """
     from tessaron.prove import verifying
     from tessaron.views.progress import ProgressBar

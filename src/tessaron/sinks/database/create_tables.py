@@ -183,7 +183,9 @@ def _columns_of(table: TablePart) -> list[tuple[str, ColumnPart]]:
 
 
 def path_of(column: Column) -> str:
-    """Return where the values of a column come from."""
+    """Return where the values of a column come from: from the record down, or how they are worked out."""
+    if column.path and column.shown.startswith("@"):
+        return format_path(column.path)
     return column.shown or format_path(column.path)
 
 

@@ -146,7 +146,7 @@ class DatabaseTarget:
 
     def merge(self, top: Table) -> Words:
         """Let records replace those that are there; return what is known of these: see `Merging.known`."""
-        self.merging = Merging(self.connection, self.made, top, self._run)
+        self.merging = Merging(self.connection, self.made, top, self._run, self._put)
         state = state_table(top).name
         with self._told():
             return self.merging.known(self._before.get(top.name, 0), state not in self._created)
@@ -215,6 +215,8 @@ class DatabaseTarget:
             raise TargetError(
                 f"{self.name}: {', '.join(sorted(existing.views))}: is a view; choose another name"
             )
+        if self._mode == "replace":
+            return self._emptied(existing)
         if not existing.names:
             return []
         if self._mode == "create":
@@ -228,8 +230,6 @@ class DatabaseTarget:
             if table.name in existing.names
             for each in existing.differences(table, self._is_lenient)
         ]
-        if self._mode == "replace":
-            return self._emptied(existing.names, bool(differences))
         if differences:
             hint = "; --as-before loads by the layout of the last run"
             hint += "" if self._is_lenient else ", --into-existing into tables that take the rows, if no more"
@@ -238,19 +238,36 @@ class DatabaseTarget:
             )
         return existing.names
 
-    def _emptied(self, names: list[str], is_other: bool) -> list[str]:
-        """Empty tables, or take them away where they are to be others; return those that stay."""
-        ordered = [table.name for table in self.made.tables if table.name in names]
-        if is_other:
-            for name in reversed(ordered):
+    def _emptied(self, existing: ExistingTables) -> list[str]:
+        """Empty tables, or take them away where they are to be others; return those that stay.
+
+        What the last run of the same records has loaded beside them goes, too: it would be of other data.
+        """
+        ours = [table.name for table in self.made.tables if table.name in existing.names]
+        beside = [name for name in self._loaded_with(ours) if existing.has(name)]
+        is_other = any(existing.differences(table, self._is_lenient) for table in self._own(ours))
+        if is_other or set(beside) - set(ours):
+            # Those behind refer to those before.
+            gone = dict.fromkeys((*reversed(beside), *reversed(ours)))
+            for name in gone:
                 self._run(self.made.drop(name))
             return []
-        if self.dialect.name == "postgresql":
-            self._run(f"TRUNCATE {', '.join(map(self.made.name, ordered))}")
-        else:
-            for name in reversed(ordered):
-                self._run(f"DELETE FROM {self.made.name(name)}")
-        return ordered
+        if ours and self.dialect.name == "postgresql":
+            self._run(f"TRUNCATE {', '.join(map(self.made.name, ours))}")
+            return ours
+        for name in reversed(ours):
+            self._run(f"DELETE FROM {self.made.name(name)}")
+        return ours
+
+    def _own(self, names: Sequence[str]) -> list[Table]:
+        return [table for table in self.made.tables if table.name in names]
+
+    def _loaded_with(self, names: Sequence[str]) -> list[str]:
+        """Return the tables of the last runs whose records' table is among these, parents first."""
+        runs = filter(None, (self.runs.last(top) for top in self.runs.tops() if top in names))
+        found = [table["name"] for record in runs for table in record.receipt["tables"]]
+        # What is known of merged records holds no more.
+        return [*found, *(state_table(table).name for table in self._own(names))]
 
     def _create(self, there: list[str]) -> None:
         has_keys = not self._adds_keys
@@ -313,6 +330,10 @@ class DatabaseTarget:
             for group in self._writer.groups(table, self.made.name(name), rows):
                 self._wait()
                 self._written = self._thread.submit(self._send, group)
+
+    def _put(self, table: Table, rows: ArrowRows) -> None:
+        for group in self._writer.groups(table, self.made.name(table.name), rows):
+            self._writer.send(group)
 
     def _take_out(self) -> None:
         """Take out the records that are to go, before those that replace them are sent."""

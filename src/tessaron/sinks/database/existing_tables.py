@@ -61,8 +61,14 @@ class ExistingTables:
         views = set(self._inspector.get_view_names(schema=made.schema))
         fold = str.casefold if made.dialect.folds_case else str
         known = {fold(name): name for name in there | views}
+        self._known = known
+        self._fold = fold
         self.views = {table.name for table in made.tables if known.get(fold(table.name)) in views}
         self.names = [table.name for table in made.tables if fold(table.name) in known]
+
+    def has(self, name: str) -> bool:
+        """Say whether there is a table of this name."""
+        return self._fold(name) in self._known
 
     def differences(self, table: Table, is_lenient: bool) -> list[str]:
         """Return in what a table there differs from ours, in words.

@@ -56,9 +56,9 @@ _MYSQL = _ANSI | {
     "text": "LONGTEXT",
     "json": "JSON",
     "xml": "LONGTEXT",
-    "time": "TIME({digits})",
-    "timestamp": "DATETIME({digits})",
-    "timestamp_tz": "DATETIME({digits})",
+    "time": "TIME{fraction}",
+    "timestamp": "DATETIME{fraction}",
+    "timestamp_tz": "DATETIME{fraction}",
 }
 _SQL_SERVER = _ANSI | {
     "boolean": "BIT",
@@ -83,7 +83,10 @@ _ORACLE = _ANSI | {
 def _from(types: Mapping[str, str], most_digits: int = 9) -> Callable[[str, ColumnType], str]:
     def spelled(name: str, kind: ColumnType) -> str:
         digits = min(kind.second_digits, most_digits)
-        return types[name].format(precision=kind.precision, scale=kind.scale, digits=digits)
+        fraction = f"({digits})" if digits else ""
+        return types[name].format(
+            precision=kind.precision, scale=kind.scale, digits=digits, fraction=fraction
+        )
 
     return spelled
 

@@ -52,6 +52,7 @@ class Merging:
         made: The tables, that of the records' states among them.
         top: The records' table.
         run: Runs a statement, and returns how many rows it changed.
+        put: Puts a `pyarrow.Table` of rows into a table.
 
     Attributes:
         state: The table of the records' states.
@@ -64,8 +65,9 @@ class Merging:
         made: CreateTables,
         top: Table,
         run: Callable[[str], int],
+        put: Callable[[Table, ArrowRows], None],
     ):
-        self._connection, self._made, self._top, self._run = connection, made, top, run
+        self._connection, self._made, self._top, self._run, self._put = connection, made, top, run, put
         self.state = state_table(top)
         self._quoted = made.dialect.quoted
         self.removed = {table.name: 0 for table in made.tables}
@@ -188,16 +190,21 @@ class Merging:
         return _words(self._rows(f"SELECT {names} FROM {self._made.name(self.state.name)}"), 3)
 
     def _of_digests(self, states: Words) -> Words:
-        """Return states for all rows by their keys, which say who they are, but not what they hold."""
-        key = self._quoted(self._top.row_key)
-        found = [states]
+        """Return states for all rows by their keys, which say who they are, but not what they hold.
+
+        Those that are not known yet are put beside the others, so that their rows can be found.
+        """
+        key, found = self._quoted(self._top.row_key), [states]
         for rows in self._rows(f"SELECT {key} FROM {self._made.name(self._top.name)}"):
             keys = pa.array([row[0] for row in rows], pa.large_string())
             who = digest_of_columns(pa.RecordBatch.from_arrays([keys], ["k"]), ("k",))
-            found.append(np.column_stack((who, np.zeros(len(who), np.uint64))))
-        every = np.concatenate(found)
-        _, first = np.unique(every[:, :2], axis=0, return_index=True)
-        return every[first]
+            is_new = ~np.isin(who[:, 0], states[:, 0])
+            made = np.column_stack((who, np.zeros(len(who), np.uint64)))[is_new]
+            if len(made):
+                batch = state_rows(keys.filter(pa.array(is_new)), made, self.state)
+                self._put(self.state, pa.Table.from_batches([batch]))
+            found.append(made)
+        return np.concatenate(found)
 
     def _rows(self, query: str) -> Iterator[Sequence[Sequence[Any]]]:
         """Yield the rows of a query, some thousand at a time."""

@@ -138,7 +138,12 @@ def _refused(group: ReadyRows, error: BaseException) -> TargetError:
     if line is not None and line <= group.rows.num_rows:
         key = group.table.row_key
         where = f", where {key} is {group.rows.column(key)[line - 1].as_py()}"
-    return TargetError(f"{group.table.name}{where}: {first_line(error)}; nothing was loaded")
+    reason = first_line(error)
+    if "row is too big" in reason:
+        reason += (
+            " (a row has to fit a page of PostgreSQL: leave columns out or make two tables, in a layout)"
+        )
+    return TargetError(f"{group.table.name}{where}: {reason}; nothing was loaded")
 
 
 def _line_of(said: str) -> int | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -107,27 +108,39 @@ def _csv_batches(path: Path, schema: ArrowSchema, batch_rows: int) -> Iterator[A
     """Yield rows of CSV in the types of the table; an empty field is null, `""` an empty text."""
     if path.stat().st_size == 0:
         raise SourceError(f"{path}: is empty; expected at least the line with the names of the columns")
+    try:
+        yield from csv_batches(path, schema, batch_rows)
+    except pa.ArrowKeyError as error:
+        there = pa_csv.open_csv(path, parse_options=_PARSED).schema.names
+        name = next(name for name in schema.names if name not in there)
+        raise _missing(path, name, there) from error
+
+
+_PARSED = pa_csv.ParseOptions(newlines_in_values=True)
+
+
+def csv_batches(source: Any, schema: ArrowSchema, batch_rows: int) -> Iterator[ArrowRows]:
+    """Yield rows of CSV, a file or a stream with a line of names, in the types of the schema.
+
+    An empty field is null, `""` an empty text; `t` and `f` are booleans, too.
+
+    Raises:
+        pyarrow.ArrowException: When a column is not there, or a value is not of its type.
+    """
     options = pa_csv.ConvertOptions(
         column_types=_csv_types(schema),
         include_columns=schema.names,
         strings_can_be_null=True,
         quoted_strings_can_be_null=False,
         null_values=[""],
-        true_values=["true"],
-        false_values=["false"],
+        true_values=["true", "t"],
+        false_values=["false", "f"],
     )
-    parse = pa_csv.ParseOptions(newlines_in_values=True)
     read = pa_csv.ReadOptions(block_size=_CSV_BLOCK, use_threads=False)
-    try:
-        reader = pa_csv.open_csv(path, read, parse, options)
-    except pa.ArrowKeyError as error:
-        there = pa_csv.open_csv(path, read, parse).schema.names
-        name = next(name for name in schema.names if name not in there)
-        raise _missing(path, name, there) from error
-    with reader:
+    with pa_csv.open_csv(source, read, _PARSED, options) as reader:
         for batch in reader:
             for start in range(0, batch.num_rows, batch_rows):
-                yield _with_moments(batch.slice(start, batch_rows), schema)
+                yield with_moments(batch.slice(start, batch_rows), schema)
 
 
 def _csv_types(schema: ArrowSchema) -> dict[str, ArrowType]:
@@ -142,7 +155,7 @@ def _is_moment(kind: ArrowType) -> bool:
 _BEYOND, _LAST_DAY = "10000-01-01", "9999-12-31"
 
 
-def _with_moments(batch: ArrowRows, schema: ArrowSchema) -> ArrowRows:
+def with_moments(batch: ArrowRows, schema: ArrowSchema) -> ArrowRows:
     """Return a batch whose moments are no texts any more."""
     columns = [
         _moments(column, field.type) if _is_moment(field.type) else column

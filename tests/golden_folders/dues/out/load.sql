@@ -33,8 +33,8 @@ CREATE TABLE "dues_lines" (
 CREATE INDEX "dues_lines_parent_key_index" ON "dues_lines" ("parent_key");
 COMMENT ON TABLE "dues_lines" IS 'rows of $.dues[*]';
 COMMENT ON COLUMN "dues_lines"."call" IS 'dues.call';
-COMMENT ON COLUMN "dues_lines"."kind" IS '@.kind';
-COMMENT ON COLUMN "dues_lines"."eur" IS '@.eur';
+COMMENT ON COLUMN "dues_lines"."kind" IS '$.dues[*].kind';
+COMMENT ON COLUMN "dues_lines"."eur" IS '$.dues[*].eur';
 
 -- dues_tags: rows of $.tags[*]
 CREATE TABLE "dues_tags" (
@@ -47,7 +47,7 @@ CREATE TABLE "dues_tags" (
 );
 CREATE INDEX "dues_tags_parent_key_index" ON "dues_tags" ("parent_key");
 COMMENT ON TABLE "dues_tags" IS 'rows of $.tags[*]';
-COMMENT ON COLUMN "dues_tags"."tag" IS '@';
+COMMENT ON COLUMN "dues_tags"."tag" IS '$.tags[*]';
 
 -- dues_crew: rows of $.note.crew[*]
 CREATE TABLE "dues_crew" (
@@ -60,7 +60,7 @@ CREATE TABLE "dues_crew" (
 );
 CREATE INDEX "dues_crew_parent_key_index" ON "dues_crew" ("parent_key");
 COMMENT ON TABLE "dues_crew" IS 'rows of $.note.crew[*]';
-COMMENT ON COLUMN "dues_crew"."crew" IS '@';
+COMMENT ON COLUMN "dues_crew"."crew" IS '$.note.crew[*]';
 
 \copy "dues" ("row_key", "call", "arrived", "total", "kinds", "weekday") FROM 'dues.csv' WITH (FORMAT csv, HEADER true)
 \copy "dues_lines" ("row_key", "parent_key", "ordinal", "call", "kind", "eur") FROM 'dues_lines.csv' WITH (FORMAT csv, HEADER true)

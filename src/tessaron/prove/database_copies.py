@@ -1,0 +1,134 @@
+"""Tables that runs have loaded into a database, as the folder of an export, for as long as it is needed."""
+
+from __future__ import annotations
+
+import json
+import re
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from tessaron.core.base.errors import SourceError, UsageError
+from tessaron.core.layout.table_set import Table
+from tessaron.decide.layout_file import Layout
+from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.database.known_dialects import dialect_named
+from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE
+from tessaron.sources.database.engines import engine_of, first_line, told_by
+from tessaron.sources.database.typed_rows import TypedRows
+from tessaron.sources.remote.store_copies import local_folder
+from tessaron.sources.remote.store_urls import is_store
+from tessaron.sources.web.secret_values import secret_of
+
+_URL = re.compile(r"[a-z][a-z0-9]*(\+[a-z0-9]+)?://")
+
+
+@dataclass(frozen=True, slots=True)
+class TablesAt:
+    """Where tables are.
+
+    Attributes:
+        place: A folder, a place in an object store, or the URL of a database.
+        schema: Of a database: the schema that they stand in.
+        runs_schema: The schema of the table of runs; else that.
+        name: The table of the records, where several have been loaded.
+        password: Where the password stands: `env:NAME`, `file:PATH`, `keyring:SERVICE/USER`.
+    """
+
+    place: str | Path
+    schema: str | None = None
+    runs_schema: str | None = None
+    name: str | None = None
+    password: str | None = None
+
+
+def is_database(place: object) -> bool:
+    """Say whether a place is the URL of a database."""
+    return isinstance(place, str) and _URL.match(place) is not None and not is_store(place)
+
+
+@contextmanager
+def local_tables(at: TablesAt) -> Iterator[Path]:
+    """Yield the folder of tables: the one that is named, or a copy of what stands in a store or a database.
+
+    Raises:
+        SourceError: When nothing is there, or it cannot be read.
+        UsageError: When it is not clear what is meant.
+    """
+    if not is_database(at.place):
+        with local_folder(at.place) as folder:
+            yield folder
+        return
+    secret = None if at.password is None else secret_of(at.password)
+    engine, name = engine_of(str(at.place), secret)
+    with tempfile.TemporaryDirectory(prefix="tessaron-") as made:
+        with told_by(engine, name), engine.connect() as connection:
+            runs_schema = at.runs_schema if at.runs_schema is not None else at.schema
+            record = _last_run(RunRecords(connection, runs_schema), at.name, name)
+            _copy(connection, record, at.schema, Path(made), name)
+        yield Path(made)
+
+
+def _last_run(runs: RunRecords, wanted: str | None, name: str) -> RunRecord:
+    tops = runs.tops()
+    if not tops:
+        raise SourceError(f"{name}: no run has loaded anything here; tessaron load does, or name the schema")
+    if wanted is None and len(tops) > 1:
+        raise UsageError(f"{name}: say which of these is meant: --name {', '.join(tops)}")
+    found = runs.last(wanted or tops[0])
+    if found is None:
+        raise UsageError(f"{name}: no run has loaded {wanted}; there are {', '.join(tops)}")
+    return found
+
+
+def _copy(connection: Any, record: RunRecord, schema: str | None, folder: Path, name: str) -> None:
+    """Write the tables of a run, its layout and its receipt into a folder, as an export does."""
+    layout = Layout(record.layout, f"layout of run {record.run}")
+    tables = layout.compiled(secret=b"any").written().tables
+    made = CreateTables(dialect_named(connection.dialect.name), tables, schema)
+    rows = TypedRows(connection)
+    for table in tables:
+        whole = table.arrow_schema()
+        try:
+            with pq.ParquetWriter(folder / f"{table.name}.parquet", whole) as writer:
+                for batch in rows.batches(made.name(table.name), whole, _order(table)):
+                    writer.write_batch(batch.cast(whole))
+        except pa.ArrowException as error:
+            raise SourceError(f"{name}: {table.name}: {first_line(error)}") from error
+    (folder / LAYOUT_FILE).write_text(record.layout, "utf-8")
+    (folder / RECEIPT_FILE).write_text(json.dumps(_receipt(record)), "utf-8")
+
+
+def _order(table: Table) -> list[str]:
+    """Return the columns by which rows stand as they came: by their keys, or in the order of their arrays."""
+    place = [table.place_key] if table.places and table.place_key else []
+    if table.key_type == "integer" or table.parent_key is None or table.within_key is not None:
+        return [table.row_key]
+    return [*place, table.parent_key, *([table.ordinal] if table.ordinal is not None else []), table.row_key]
+
+
+def _receipt(record: RunRecord) -> dict[str, Any]:
+    """Return the receipt of the last run, as one of all that is there."""
+    receipt = dict(record.receipt)
+    receipt["tables"] = [
+        {**table, "sha256": "", "rows": record.rows.get(table["name"], table["rows"])}
+        for table in receipt["tables"]
+    ]
+    is_alone = record.mode in ("create", "replace")
+    has_digests = any(
+        column["name"] in table["primary_key"] and column["type"] == "text"
+        for table in receipt["tables"]
+        for column in table["columns"]
+    )
+    # By digests, and where records were replaced, rows have no order but that of their keys.
+    receipt["is_ordered"] = not has_digests and record.mode != "merge"
+    if not is_alone:
+        receipt["sources"], receipt["balance"] = [], []
+    return receipt
