@@ -20,6 +20,8 @@ COMMANDS = [
     "sample",
     "draft",
     "export",
+    "load",
+    "ddl",
     "rebuild",
     "verify",
     "demo",

@@ -32,8 +32,8 @@ from tessaron.sources.demo.vessel_calls import call_line, iter_calls, write_call
 from tests.harness import FolderTest, quick_command
 
 ROOT = Path(__file__).parent.parent
-PAGES = ("guide", "layouts", "proof", "rejects", "xml", "databases", "stores", "web")
-ELSEWHERE = ("postgresql://", "s3://", "curl …", "other-tool", "fetch-calls")
+PAGES = ("guide", "layouts", "proof", "rejects", "xml", "databases", "stores", "web", "loading")
+ELSEWHERE = ("postgresql://", "everything.ndjson", "corrections.ndjson", "s3://", "curl …", "other-tool", "fetch-calls")
 """Lines with one of these need what only the reader has; each is tested where its subject is."""
 STATUS = {
     "find calls.ndjson '$.stays[*].movs[*].teu'": 1, "diff": 1, "export feed.ndjson -o tables --stop-after 100": 1,
@@ -114,6 +114,8 @@ class DocumentationTest(FolderTest):
             target.unlink(missing_ok=True)
         if line.startswith(("tessaron verify", "tessaron rebuild")):
             tessaron.export("calls.ndjson", "tables", replace=True)
+        if line.startswith(("tessaron load tables", "tessaron ddl")):
+            tessaron.export("calls.ndjson", "tables", replace=True, name="visits")
         if "--from-rejects" in line:
             tessaron.export("feed.ndjson", "tables", layout=tessaron.draft("calls.ndjson"), replace=True)
             rejects = Path("tables/rejects.ndjson")

@@ -176,7 +176,7 @@ class SftpTest(FolderTest):
         self.assertEqual(len((self.folder / "back.ndjson").read_text("utf-8").splitlines()), 3_612)
         self.assertEqual([each.name for each in (self.office / "out").iterdir()], ["calls"])
         names = {each.suffix for each in (self.office / "out" / "calls").iterdir()}
-        self.assertEqual(names, {".csv", ".json", ".toml"})
+        self.assertEqual(names, {".csv", ".json", ".sql", ".toml"})
         failed = quick_command("export", source, "-o", target)
         self.assertEqual(failed.returncode, 2)
         verified = tessaron.verify(target, source)
@@ -234,7 +234,8 @@ class FtpTest(FolderTest):
             self.assertTrue(tessaron.verify(target, source).passed)
         self.assertEqual([each.name for each in (self.folder / "out").iterdir()], ["calls"])
         self.assertEqual(
-            {each.suffix for each in (self.folder / "out" / "calls").iterdir()}, {".csv", ".json", ".toml"}
+            {each.suffix for each in (self.folder / "out" / "calls").iterdir()},
+            {".csv", ".json", ".sql", ".toml"},
         )
         self.assertEqual(tessaron.shred(self.url("calls/1*.json"), name="calls")["calls"].num_rows, 3)
         self.assertEqual(tessaron.shred(self.url("calls/7.json"), name="calls")["calls"].num_rows, 1)

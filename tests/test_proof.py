@@ -348,7 +348,9 @@ class VerifyTest(FolderTest):
         (self.target / "receipt.json").write_text("{")
         self.assertIn(b"receipt.json: cannot be read", quick_command("verify", self.target).stderr)
         (self.target / "receipt.json").unlink()
-        self.assertIn(b"has no receipt that names its sources", quick_command("verify", self.target).stderr)
+        self.assertIn(
+            b"has no receipt that names all its sources", quick_command("verify", self.target).stderr
+        )
 
     def test_a_receipt_that_does_not_add_up(self):
         receipt = tessaron.export(self.source, self.target)

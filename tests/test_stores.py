@@ -120,7 +120,7 @@ class S3Test(FolderTest):
                 self.assertEqual((done.returncode, said in done.stderr.decode()), (2, True), done.stderr)
         self.put("in/one.json", '{"a": 1}')
         tessaron.export("s3://office/in/one.json", target, replace=True)
-        self.assertEqual(self.keys("out/calls/"), ["layout.toml", "one.parquet", "receipt.json"])
+        self.assertEqual(self.keys("out/calls/"), ["layout.toml", "load.sql", "one.parquet", "receipt.json"])
 
 
 class BreakingStoreTest(FolderTest):
@@ -207,7 +207,7 @@ class BreakingStoreTest(FolderTest):
 
         with mock.patch.object(self.kind, "cp_file", copied):
             tessaron.export("memory://office/in.json", "memory://office/tables")
-        self.assertEqual(order, ["in.parquet", "in_stays.parquet", "layout.toml", "receipt.json"])
+        self.assertEqual(order, ["in.parquet", "in_stays.parquet", "load.sql", "layout.toml", "receipt.json"])
         for method in ("put_file", "cp_file"):
             with self.subTest(method):
                 self.assertIn("receipt.json", self.names())

@@ -39,6 +39,7 @@ from tessaron.sources.demo.manifests import (
     write_manifests,
 )
 from tessaron.sources.demo.vessel_calls import DEMO_RECORDS, write_calls
+from tessaron.views.load_view import load_view
 from tessaron.views.reasons_view import reasons_view
 from tessaron.views.survey_outline import ShownPaths, outline_lines
 from tessaron.views.terminal import console, count, grid, notes_view, receipt_view, show
@@ -71,14 +72,19 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
         typed = _export_typed(command, calls, Path(receipt.target), receipt.format)
         show(screen, f"{step}. {typed}", "", *receipt_view(receipt), "")
 
-    receipts = export_both(calls, folder, say)
+    export_both(calls, folder, say)
 
     database = folder / "harbour.sqlite"
-    rows = load_into_sqlite(receipts["csv"], database)
+    loaded = load_into_sqlite(calls, database, name="calls")
+    url = f"sqlite:///{database}"
     question = [f"     {line}" for line in BERTH_QUESTION.splitlines()]
     show(
         screen,
-        f"6. The CSV files loaded into SQLite: {count(rows, 'row')} in {database.name}",
+        "6. The same into a database, in one transaction; what stands there is checked and asked:",
+        "",
+        f"   {command} load {shlex.quote(str(calls))} --name calls --to {shlex.quote(url)}",
+        "",
+        *load_view(loaded),
         "",
         "7. A question to the tables, by their keys: hours alongside and containers moved per berth",
         "",
@@ -166,7 +172,7 @@ def _show_manifests(screen: Console, folder: Path, calls: Path, database: Path, 
     manifests = write_manifests(folder)
     target = folder / "manifests"
     receipt = export(manifests, target, format="csv", replace=True)
-    rows = load_into_sqlite(receipt, database, is_new=False)
+    loaded = load_into_sqlite(target, database)
     typed = f"{shlex.quote(str(manifests))} -o {shlex.quote(str(target))} --format csv"
     from_tables = cargo_from_tables(database)
     same = from_tables == cargo_from_documents(manifests, home_ports(calls))
@@ -181,7 +187,7 @@ def _show_manifests(screen: Console, folder: Path, calls: Path, database: Path, 
         "",
         *notes_view(receipt),
         "",
-        f"11. Loaded beside the calls ({count(rows, 'row')}), and joined with them by the call: tonnes by",
+        f"11. Loaded beside the calls ({count(loaded.receipt.rows, 'row')}), and joined with them: tonnes by",
         "   home port.",
         "",
         *(f"     {line}" for line in CARGO_QUESTION.splitlines()),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import json
 import os
 import sqlite3
@@ -22,6 +21,7 @@ from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT
 from tessaron.sources.demo.manifests import CARGO_QUESTION, CargoAnswer
 from tessaron.write.books.receipt import Receipt
 from tessaron.write.export import export
+from tessaron.write.loading import Loaded, load
 
 __all__ = ["BERTH_QUESTION", "export"]
 
@@ -93,25 +93,12 @@ def variable_set(name: str, value: str) -> Iterator[None]:
             del os.environ[name]
 
 
-def load_into_sqlite(receipt: Receipt, database: Path, is_new: bool = True) -> int:
-    """Load every CSV file of an export into an SQLite database, a new one unless told; return the rows."""
-    if is_new:
-        database.unlink(missing_ok=True)
-    rows = 0
-    with sqlite3.connect(database) as connection:
-        for table in receipt.tables:
-            columns = ", ".join(f'"{column.name}"' for column in table.columns)
-            marks = ", ".join("?" * len(table.columns))
-            connection.execute(
-                f'CREATE TABLE "{table.name}" ({columns}, PRIMARY KEY ("{table.columns[0].name}"))'
-            )
-            with open(Path(receipt.target, table.file), encoding="utf-8", newline="") as file:
-                reader = csv.reader(file)
-                next(reader)
-                found = connection.executemany(f'INSERT INTO "{table.name}" VALUES ({marks})', reader)
-                rows += found.rowcount if table.rows else 0
-    connection.close()
-    return rows
+def load_into_sqlite(source: Path, database: Path, name: str | None = None) -> Loaded:
+    """Load a source, named, into a new SQLite database; or an export beside what is there."""
+    if name is None:
+        return load(source, f"sqlite:///{database}")
+    database.unlink(missing_ok=True)
+    return load(source, f"sqlite:///{database}", name=name)
 
 
 def answer_from_tables(database: Path) -> BerthAnswer:
