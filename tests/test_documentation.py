@@ -33,7 +33,15 @@ from tests.harness import FolderTest, quick_command
 
 ROOT = Path(__file__).parent.parent
 PAGES = ("guide", "layouts", "proof", "rejects", "xml", "databases", "stores", "web", "loading")
-ELSEWHERE = ("postgresql://", "everything.ndjson", "corrections.ndjson", "s3://", "curl …", "other-tool", "fetch-calls")
+ELSEWHERE = (
+    "postgresql://",
+    "everything.ndjson",
+    "corrections.ndjson",
+    "s3://",
+    "curl …",
+    "other-tool",
+    "fetch-calls",
+)
 """Lines with one of these need what only the reader has; each is tested where its subject is."""
 STATUS = {
     "find calls.ndjson '$.stays[*].movs[*].teu'": 1, "diff": 1, "export feed.ndjson -o tables --stop-after 100": 1,

@@ -195,7 +195,9 @@ class BadInputTest(FolderTest):
         error = caught.exception
         self.assertIsInstance(error, tessaron.TessaronError)
         self.assertEqual((error.code, error.place.line, error.place.byte_offset), ("syntax", 2, 6))
-        with self.assertRaisesRegex(tessaron.UsageError, "expected a format of parquet, csv, got 'tsv'"):
+        with self.assertRaisesRegex(
+            tessaron.UsageError, "expected a format of parquet, csv, xlsx, got 'tsv'"
+        ):
             tessaron.export(b"{}", self.folder / "o", format="tsv")
 
 

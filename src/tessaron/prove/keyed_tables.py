@@ -55,6 +55,10 @@ class KeyedTables:
 
     def __init__(self, folder: str | Path, layout: Layout | None = None, to_compare: bool = False):
         self.receipt = read_receipt(Path(folder))
+        if self.receipt.get("format") == "xlsx":
+            raise UsageError(
+                f"{folder}: holds a spreadsheet, which is for people; export CSV or Parquet for proof"
+            )
         self.files = TableFolder(Path(folder), bool(self.receipt.get("for_spreadsheets")))
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")

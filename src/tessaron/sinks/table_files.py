@@ -94,10 +94,13 @@ class CsvFile:
 FORMATS: dict[str, type[ParquetFile] | type[CsvFile]] = {"parquet": ParquetFile, "csv": CsvFile}
 
 
+FORMAT_NAMES = (*FORMATS, "xlsx")
+
+
 def check_format(name: str) -> None:
     """Raise `UsageError` unless `name` is a format that can be written."""
-    if name not in FORMATS:
-        raise UsageError(f"expected a format of {', '.join(FORMATS)}, got {in_quotes(name)}")
+    if name not in FORMAT_NAMES:
+        raise UsageError(f"expected a format of {', '.join(FORMAT_NAMES)}, got {in_quotes(name)}")
 
 
 class TableFiles:

@@ -36,6 +36,7 @@ from tessaron.write.table_run import start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
+    from tessaron.sinks.spreadsheet_file import SpreadsheetFile
 
 
 def shred(source: Source, *, layout: Layout | None = None, **options: Unpack[RunOptions]) -> Tables:
@@ -89,7 +90,7 @@ def export(
     target: str | Path,
     *,
     from_rejects: str | Path | None = None,
-    format: Literal["parquet", "csv"] = "parquet",
+    format: Literal["parquet", "csv", "xlsx"] = "parquet",
     replace: bool = False,
     for_spreadsheets: bool = False,
     progress: Progress | None = None,
@@ -106,7 +107,7 @@ def export(
             whole or not at all; of a store see `store_target`.
         from_rejects: The `rejects.ndjson` of another export, whose records, mended there, are the source;
             `source` is None then.
-        format: `parquet` (zstd) or `csv` (RFC 4180).
+        format: `parquet` (zstd), `csv` (RFC 4180), or `xlsx`: one spreadsheet with a sheet for each table.
         replace: Whether an export that is there already may be replaced.
         for_spreadsheets: Whether texts of CSV that a spreadsheet would take for formulas begin with an
             apostrophe; rebuild and verify know of it.
@@ -146,7 +147,7 @@ def export(
         plan = run.read()
         workers = settled.worker_count()
         threads = workers if workers > 1 else 0
-        files = TableFiles(folder.aside, plan, format, settled.collected_bytes(), threads, for_spreadsheets)
+        files = _files(folder.aside, plan, format, settled.collected_bytes(), threads, for_spreadsheets)
         with files:
             for rows in run.rows():
                 files.write(rows)
@@ -169,6 +170,16 @@ def export(
         if isinstance(entry, ByteInput) and entry.finished is not None:
             entry.finished()
     return receipt
+
+
+def _files(
+    folder: Path, plan: TableSet, format: str, collected_bytes: int, threads: int, for_spreadsheets: bool
+) -> TableFiles | SpreadsheetFile:
+    if format != "xlsx":
+        return TableFiles(folder, plan, format, collected_bytes, threads, for_spreadsheets)
+    from tessaron.sinks.spreadsheet_file import SpreadsheetFile
+
+    return SpreadsheetFile(folder, plan)
 
 
 def check_dialect(name: str) -> None:

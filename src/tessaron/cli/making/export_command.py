@@ -37,10 +37,10 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--format",
     "format_name",
-    type=click.Choice(["parquet", "csv"]),
+    type=click.Choice(["parquet", "csv", "xlsx"]),
     default="parquet",
     show_default=True,
-    help="Parquet (zstd), or CSV (RFC 4180).",
+    help="Parquet (zstd), CSV (RFC 4180), or one spreadsheet with a sheet for each table.",
 )
 @click.option(
     "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
