@@ -173,7 +173,7 @@ class ScriptsTest(FolderTest):
         tessaron.export(CALLS, self.folder / "p", name="calls")
         text = (self.folder / "p" / "load.sql").read_text()
         self.assertIn(
-            "-- calls: calls.parquet; postgresql reads no Parquet by itself: `tessaron load FOLDER --to URL`",
+            "-- calls: calls.parquet is no plain CSV: `tessaron load FOLDER --to URL` loads it in any form",
             text,
         )
 

@@ -263,3 +263,36 @@ def database_options(command: Command) -> Command:
     ):
         command = option(command)
     return command
+
+
+def file_options(command: Command) -> Command:
+    """Add the options that say how files are written; what is not given is as the format has it."""
+    for option in (
+        click.option("--sort", multiple=True, metavar="COLUMN", help="Rows in the order of this column."),
+        click.option("--partition", multiple=True, metavar="COLUMN", help="A folder for each value of it."),
+        click.option("--file-rows", type=count_type(), metavar="N", help="So many rows in each file."),
+        click.option("--group-rows", type=count_type(), metavar="N", help="Of Parquet: rows in a row group."),
+        click.option(
+            "--no-header", "header", flag_value=False, default=None, help="Of CSV: no line of names."
+        ),
+        click.option("--line-end", type=click.Choice(["crlf", "lf"]), help="Of CSV: how lines end."),
+        click.option("--encoding", metavar="NAME", help="Of CSV: the encoding; utf-8 if not given."),
+        click.option("--null", metavar="TEXT", help="Of CSV: what stands for null; nothing if not given."),
+        click.option(
+            "--quoting", type=click.Choice(["texts", "all", "needed"]), help="Of CSV: what stands in quotes."
+        ),
+        click.option("--delimiter", metavar="LETTER", help="Of CSV: what stands between fields."),
+        click.option("--compression", metavar="NAME", help="How files are packed: zstd, gzip, snappy, none."),
+    ):
+        command = option(command)
+    return command
+
+
+def given_file_options(options: dict[str, object]) -> dict[str, object]:
+    """Take the options of `file_options` that were given out of all options, and return them."""
+    names = (
+        "compression", "delimiter", "quoting", "null", "encoding", "line_end", "header", "group_rows",
+        "file_rows", "partition", "sort",
+    )  # fmt: skip
+    taken = {name: options.pop(name) for name in names}
+    return {name: value for name, value in taken.items() if value is not None and value != ()}

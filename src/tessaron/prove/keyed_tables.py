@@ -26,6 +26,7 @@ from tessaron.prove.source_digests import Compared
 from tessaron.sinks.target_folder import LAYOUT_FILE
 from tessaron.sources.exported.table_folder import TableFolder
 from tessaron.sources.exported.table_order import in_key_order
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.write.books.receipt import read_receipt
 
 _NAME = re.compile(r"[^\W\d][\w.-]*(?::[^\W\d][\w.-]*)?")
@@ -59,7 +60,7 @@ class KeyedTables:
             raise UsageError(
                 f"{folder}: holds a spreadsheet, which is for people; export CSV or Parquet for proof"
             )
-        self.files = TableFolder(Path(folder), bool(self.receipt.get("for_spreadsheets")))
+        self.files = TableFolder(Path(folder), FileForm.of(self.receipt))
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")
         without = {}

@@ -27,6 +27,7 @@ from tessaron.prove.table_checks import Check, TableChecks
 from tessaron.prove.table_digests import TableDigests
 from tessaron.prove.worked_on import compare_worked_on
 from tessaron.sources.forms.addresses import without_user
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.sources.inputs import Input
 from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, is_source, resolve_inputs
@@ -205,7 +206,8 @@ def _checked(tables: KeyedTables, receipt: dict[str, Parsed]) -> list[Check]:
     known = {table["name"]: table for table in receipt.get("tables", ())}
     gaps = {name for name, count in receipt.get("filtered", {}).items() if count}
     below = tables.written()
-    every = frozenset(table.name for table in below) if gaps or tables.way.changes else frozenset()
+    has_gaps = gaps or tables.way.changes or not FileForm.of(receipt).is_ordered
+    every = frozenset(table.name for table in below) if has_gaps else frozenset()
     # Where records were replaced keys have gaps.
     are_counted = bool(receipt.get("is_ordered", True))
     found = TableChecks(tables.files, below, known, every, are_counted).run()

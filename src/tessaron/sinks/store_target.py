@@ -63,7 +63,8 @@ class StoreTarget:
             TargetError: When the store does not take it; a target that was there has no receipt then, if it
                 was begun to be replaced.
         """
-        names = sorted((path.name for path in self.aside.iterdir()), key=_turn)
+        files = (path for path in self.aside.rglob("*") if path.is_file())
+        names = sorted((path.relative_to(self.aside).as_posix() for path in files), key=_turn)
         with told(self._url, TargetError):
             for name in names:
                 self._system.put_file(str(self.aside / name), f"{self._part}/{name}")
@@ -99,8 +100,9 @@ class StoreTarget:
             said = "is not empty; choose another place, or replace its export: --replace"
             raise TargetError(f"{without_user(self._url)}: {said}")
         known = self._files_of_export()
-        self._old = names & known
-        if foreign := sorted(names - known):
+        # A table may be a folder of files.
+        self._old = {name for name in names if name.partition("/")[0] in known}
+        if foreign := sorted(names - self._old):
             said = f"{', '.join(foreign[:3])}{' …' if len(foreign) > 3 else ''}"
             raise TargetError(
                 f"{without_user(self._url)}: will not be replaced, as it also holds other files: {said}; "

@@ -24,9 +24,12 @@ def sync_path(path: Path) -> None:
 
 
 def sync_folder(folder: Path) -> None:
-    """Wait until all files in a folder are on the disk, then until their names are."""
+    """Wait until all files in a folder, and below it, are on the disk, then until their names are."""
     for entry in sorted(folder.iterdir()):
-        sync_path(entry)
+        if entry.is_dir():
+            sync_folder(entry)
+        else:
+            sync_path(entry)
     sync_path(folder)
 
 

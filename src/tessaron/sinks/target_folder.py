@@ -187,6 +187,10 @@ def _files_of_export(folder: Path) -> set[str]:
 
 
 def sha256_of(path: Path) -> str:
-    """Return the SHA-256 digest of a file as hexadecimal digits."""
+    """Return the SHA-256 digest of a file in hexadecimal digits; of a folder, of its files and names."""
+    if path.is_dir():
+        files = sorted(each for each in path.rglob("*") if each.is_file())
+        listed = "".join(f"{each.relative_to(path).as_posix()} {sha256_of(each)}\n" for each in files)
+        return hashlib.sha256(listed.encode()).hexdigest()
     with open(path, "rb") as file:
         return hashlib.file_digest(file, "sha256").hexdigest()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, Unpack
+from typing import TYPE_CHECKING, Any, Unpack, cast
 
 import pyarrow as pa
 
@@ -15,7 +15,7 @@ from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.store_target import StoreTarget
-from tessaron.sinks.table_files import TableFiles, check_format
+from tessaron.sinks.table_files import TableFiles
 from tessaron.sinks.target_folder import (
     LAYOUT_FILE,
     LOAD_SCRIPT,
@@ -25,6 +25,7 @@ from tessaron.sinks.target_folder import (
     sha256_of,
 )
 from tessaron.sources.forms.addresses import without_user
+from tessaron.sources.forms.file_form import FileForm, FileOptions, FormatName
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.remote.store_urls import is_store
 from tessaron.sources.resolving import Source, resolve_inputs
@@ -37,6 +38,10 @@ from tessaron.write.table_run import start_run
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
     from tessaron.sinks.spreadsheet_file import SpreadsheetFile
+
+
+class ExportOptions(RunOptions, FileOptions, total=False):
+    """What may be said about an export by name."""
 
 
 def shred(source: Source, *, layout: Layout | None = None, **options: Unpack[RunOptions]) -> Tables:
@@ -90,14 +95,14 @@ def export(
     target: str | Path,
     *,
     from_rejects: str | Path | None = None,
-    format: Literal["parquet", "csv", "xlsx"] = "parquet",
+    format: FormatName = "parquet",
     replace: bool = False,
     for_spreadsheets: bool = False,
     progress: Progress | None = None,
     layout: Layout | None = None,
     sync: bool = True,
     dialect: str = "postgresql",
-    **options: Unpack[RunOptions],
+    **options: Unpack[ExportOptions],
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
 
@@ -107,7 +112,8 @@ def export(
             whole or not at all; of a store see `store_target`.
         from_rejects: The `rejects.ndjson` of another export, whose records, mended there, are the source;
             `source` is None then.
-        format: `parquet` (zstd), `csv` (RFC 4180), or `xlsx`: one spreadsheet with a sheet for each table.
+        format: `parquet` (zstd), `csv` (RFC 4180), `tsv`, `arrow` (IPC), `jsonl` (a line of JSON for each
+            row), or `xlsx`: one spreadsheet with a sheet for each table.
         replace: Whether an export that is there already may be replaced.
         for_spreadsheets: Whether texts of CSV that a spreadsheet would take for formulas begin with an
             apostrophe; rebuild and verify know of it.
@@ -116,7 +122,8 @@ def export(
         sync: Whether all of it is on the disk itself, and not only in the system's memory, when this returns:
             then it is whole after a power cut too.
         dialect: The dialect of `load.sql`, which makes the tables in a database and loads them; see `ddl`.
-        **options: As in `shred`.
+        **options: As in `shred`; and of `FileForm`, how files are written: compression, delimiter, quoting,
+            null, encoding, line_end, header, group_rows, file_rows, partition, sort.
 
     Returns:
         The receipt, which also stands in the folder as `receipt.json`. Records and values that were rejected
@@ -128,11 +135,10 @@ def export(
         TargetError: When the target cannot be written, or is not empty and `replace` is false.
         UsageError: When an argument cannot be right.
     """
-    check_format(format)
+    said, own = _split(options)
+    form = FileForm(format, for_spreadsheets=for_spreadsheets, **said)
     check_dialect(dialect)
-    if for_spreadsheets and format != "csv":
-        raise UsageError(f"for_spreadsheets goes with csv, not with {format}")
-    settled = Options.of(options)
+    settled = Options.of(own)
     clock = Clock()
     if from_rejects is not None:
         if source is not None:
@@ -147,7 +153,8 @@ def export(
         plan = run.read()
         workers = settled.worker_count()
         threads = workers if workers > 1 else 0
-        files = _files(folder.aside, plan, format, settled.collected_bytes(), threads, for_spreadsheets)
+        form.check_columns(name for table in plan.tables for name in table.arrow_schema().names)
+        files = _files(folder.aside, plan, form, settled.collected_bytes(), threads)
         with files:
             for rows in run.rows():
                 files.write(rows)
@@ -158,11 +165,11 @@ def export(
             {name: sha256_of(folder.aside / file) for name, file in files.names.items()},
         )  # fmt: skip
         receipt = receipt_of(
-            done, plan, written, settled, clock, format, without_user(str(target)), layout, for_spreadsheets
+            done, plan, written, settled, clock, format, without_user(str(target)), layout, form
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
-        _write_text(folder.aside / LOAD_SCRIPT, _load_script(plan, layout, dialect, files.names))
+        _write_text(folder.aside / LOAD_SCRIPT, _load_script(plan, layout, dialect, files.names, form))
         if done.log.first:
             done.log.write(folder.aside / REJECTS_FILE)
         folder.commit()
@@ -172,11 +179,23 @@ def export(
     return receipt
 
 
+def _split(options: ExportOptions) -> tuple[dict[str, Any], RunOptions]:
+    """Return what is said of files, and the rest."""
+    names = FileOptions.__annotations__
+    own = {name: value for name, value in options.items() if name not in names}
+    said = {
+        name: tuple(value) if isinstance(value, list) else value
+        for name, value in options.items()
+        if name in names
+    }
+    return said, cast("RunOptions", own)
+
+
 def _files(
-    folder: Path, plan: TableSet, format: str, collected_bytes: int, threads: int, for_spreadsheets: bool
+    folder: Path, plan: TableSet, form: FileForm, collected_bytes: int, threads: int
 ) -> TableFiles | SpreadsheetFile:
-    if format != "xlsx":
-        return TableFiles(folder, plan, format, collected_bytes, threads, for_spreadsheets)
+    if form.name != "xlsx":
+        return TableFiles(folder, plan, form, collected_bytes, threads)
     from tessaron.sinks.spreadsheet_file import SpreadsheetFile
 
     return SpreadsheetFile(folder, plan)
@@ -189,13 +208,15 @@ def check_dialect(name: str) -> None:
     dialect_named(name)
 
 
-def _load_script(plan: TableSet, layout: Layout | None, dialect: str, names: Mapping[str, str]) -> str:
+def _load_script(
+    plan: TableSet, layout: Layout | None, dialect: str, names: Mapping[str, str], form: FileForm
+) -> str:
     from tessaron.sinks.database.create_tables import CreateTables, required_columns
     from tessaron.sinks.database.known_dialects import dialect_named
     from tessaron.sinks.database.load_script import load_script
 
     required = frozenset() if layout is None else required_columns(layout.part)
-    return load_script(CreateTables(dialect_named(dialect), plan.tables, None, required), names)
+    return load_script(CreateTables(dialect_named(dialect), plan.tables, None, required), names, form)
 
 
 def target_of(target: str | Path, replace: bool, sync: bool) -> TargetFolder | StoreTarget:

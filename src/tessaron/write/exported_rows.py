@@ -18,6 +18,7 @@ from tessaron.engine.options import Options
 from tessaron.sinks.database.create_tables import parents_first, required_columns
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE
 from tessaron.sources.exported.table_folder import TableFolder
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.write.books.balance import Balance
 from tessaron.write.books.receipt import (
     ColumnWritten,
@@ -74,7 +75,7 @@ class ExportedRows:
         Raises:
             SourceError: When a file cannot be read, or is not the one that was exported.
         """
-        files = TableFolder(self._folder, bool(self._receipt.get("for_spreadsheets")))
+        files = TableFolder(self._folder, FileForm.of(self._receipt))
         known = {table["name"]: table["rows"] for table in self._receipt["tables"]}
         for table in parents_first(self.tables.tables):
             count = 0
@@ -87,7 +88,8 @@ class ExportedRows:
 
     def receipt_for(self, format: str, target: str) -> Receipt:
         """Return the receipt of the export, as one of its load."""
-        return replace(self._whole_receipt, format=format, target=target)
+        plain = replace(self._whole_receipt, form={}, for_spreadsheets=False, is_ordered=True)
+        return replace(plain, format=format, target=target)
 
     @cached_property
     def _whole_receipt(self) -> Receipt:

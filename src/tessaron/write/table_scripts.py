@@ -5,8 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import Parsed
 from tessaron.decide.layout_file import Layout
 from tessaron.sinks.target_folder import LAYOUT_FILE
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.write.books.receipt import read_receipt
 
 
@@ -38,11 +40,15 @@ def ddl(source: str | Path | Layout, dialect: str = "postgresql", *, schema: str
     spoken = dialect_named(dialect)
     check_tables(spoken, tables)
     made = CreateTables(spoken, tables, schema, required_columns(layout.part))
-    return load_script(made, None if folder is None else _files_in(folder))
+    if folder is None:
+        return load_script(made)
+    receipt = _receipt_in(folder)
+    files = {table["name"]: table["file"] for table in receipt["tables"]}
+    return load_script(made, files, FileForm.of(receipt))
 
 
-def _files_in(folder: Path) -> dict[str, str]:
-    """Return the file of each table of an export.
+def _receipt_in(folder: Path) -> dict[str, Parsed]:
+    """Return the receipt of an export.
 
     Raises:
         UsageError: When the folder has no receipt.
@@ -50,4 +56,4 @@ def _files_in(folder: Path) -> dict[str, str]:
     receipt = read_receipt(folder)
     if not receipt:
         raise UsageError(f"{folder}: has no receipt; expected the folder of an export, or a layout")
-    return {table["name"]: table["file"] for table in receipt["tables"]}
+    return receipt

@@ -14,6 +14,8 @@ from tessaron.cli.shared_options import (
     dictionary_options,
     dividing_options,
     exact_option,
+    file_options,
+    given_file_options,
     key_option,
     keys_option,
     layout_of,
@@ -37,10 +39,10 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--format",
     "format_name",
-    type=click.Choice(["parquet", "csv", "xlsx"]),
+    type=click.Choice(["parquet", "csv", "tsv", "arrow", "jsonl", "xlsx"]),
     default="parquet",
     show_default=True,
-    help="Parquet (zstd), CSV (RFC 4180), or one spreadsheet with a sheet for each table.",
+    help="Parquet (zstd), CSV (RFC 4180), TSV, Arrow (IPC), lines of JSON, or one spreadsheet.",
 )
 @click.option(
     "--for-spreadsheets", is_flag=True, help="For CSV: an apostrophe before texts that look like formulas."
@@ -49,6 +51,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
     "--dialect", default="postgresql", show_default=True, metavar="NAME",
     help="Dialect of load.sql, which makes the tables in a database and loads the files; see ddl.",
 )  # fmt: skip
+@file_options
 @name_option
 @click.option("--replace", is_flag=True, help="Replace the export that is in the folder.")
 @records_option
@@ -116,6 +119,7 @@ def export(
         raise click.UsageError("expected SOURCE, or --from-rejects FILE")
     if depth_limit is not None:
         options["depth_limit"] = depth_limit
+    options |= given_file_options(options)
     with ProgressBar(console(stderr=True)) as bar:
         receipt = write_tables(
             source_of(sources) if sources else None,

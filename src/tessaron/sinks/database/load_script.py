@@ -2,23 +2,25 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Iterator, Mapping
 
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.database.create_tables import CreateTables, path_of, told_of
+from tessaron.sources.forms.file_form import FileForm
 
-_NO_PARQUET = (
-    "reads no Parquet by itself: `tessaron load FOLDER --to URL` does it, or export with --format csv"
-)
+_OTHERWISE = "is no plain CSV: `tessaron load FOLDER --to URL` loads it in any form"
 _Load = Callable[[CreateTables, Table, str], Iterator[str]]
+_CSV = FileForm("csv")
 
 
-def load_script(made: CreateTables, files: Mapping[str, str] | None = None) -> str:
+def load_script(made: CreateTables, files: Mapping[str, str] | None = None, form: FileForm = _CSV) -> str:
     """Return the script.
 
     Args:
         made: The tables, and how they are made.
         files: The file of each table, beside the script; None for tables without files.
+        form: How these are written.
     """
     lines = list(_head(made, files))
     if made.schema is not None and made.dialect.has_schemas:
@@ -28,7 +30,7 @@ def load_script(made: CreateTables, files: Mapping[str, str] | None = None) -> s
         lines += [f"{each};" for each in (*made.indexes(table), *made.comments(table))]
         lines.append("")
     if files:
-        lines += _loads(made, files)
+        lines += _loads(made, files, form)
     return "\n".join(lines).rstrip() + "\n"
 
 
@@ -68,14 +70,17 @@ def _one_line(text: str) -> str:
     return " ".join(text.split())
 
 
-def _loads(made: CreateTables, files: Mapping[str, str]) -> Iterator[str]:
+def _loads(made: CreateTables, files: Mapping[str, str], form: FileForm) -> Iterator[str]:
     load = _LOADS.get(made.dialect.name)
+    is_plain = form.is_plain_csv and form.packed == "none" and not form.has_folders
     for table in made.tables:
         file = files[table.name]
-        if load is None:
+        if made.dialect.name == "postgresql" and form.is_csv and not form.has_folders:
+            yield _by_copy(made, table, file, form)
+        elif not is_plain:
+            yield f"-- {table.name}: {file} {_OTHERWISE}"
+        elif load is None:
             yield f"-- {table.name}: load {file} by what this database has for CSV."
-        elif not file.endswith(".csv"):
-            yield f"-- {table.name}: {file}; {made.dialect.name} {_NO_PARQUET}"
         else:
             yield from load(made, table, file)
 
@@ -84,11 +89,16 @@ def _columns(made: CreateTables, table: Table) -> list[str]:
     return [made.dialect.quoted(name) for name in table.arrow_schema().names]
 
 
-def _by_copy(made: CreateTables, table: Table, file: str) -> Iterator[str]:
+def _by_copy(made: CreateTables, table: Table, file: str, form: FileForm) -> str:
     # psql takes this on one line only.
     columns = ", ".join(_columns(made, table))
-    target = f"{made.name(table.name)} ({columns})"
-    yield f"\\copy {target} FROM {made.dialect.text(file)} WITH (FORMAT csv, HEADER true)"
+    text = made.dialect.text
+    source = text(file) if form.packed == "none" else f"PROGRAM {text(f'gzip -dc {shlex.quote(file)}')}"
+    options = ["FORMAT csv", f"HEADER {str(form.header).lower()}"]
+    options += [f"DELIMITER {text(form.separator)}"] if form.separator != "," else []
+    options += [f"NULL {text(form.null)}"] if form.null else []
+    options += [f"ENCODING {text(form.encoding)}"] if form.encoding != "utf-8" else []
+    return f"\\copy {made.name(table.name)} ({columns}) FROM {source} WITH ({', '.join(options)})"
 
 
 def _by_import(made: CreateTables, table: Table, file: str) -> Iterator[str]:
@@ -157,7 +167,6 @@ def _by_loader(made: CreateTables, table: Table, file: str) -> Iterator[str]:
 
 
 _LOADS: dict[str, _Load] = {
-    "postgresql": _by_copy,
     "sqlite": _by_import,
     "mysql": _by_load_data,
     "mariadb": _by_load_data,

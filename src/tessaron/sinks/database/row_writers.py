@@ -13,8 +13,8 @@ import pyarrow.compute as pc
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
-from tessaron.core.types.column_types import in_shown_unit
 from tessaron.sinks.csv_rows import iter_csv_rows
+from tessaron.sinks.file_writers import in_shown_units
 from tessaron.sources.database.engines import first_line
 
 if TYPE_CHECKING:
@@ -77,7 +77,7 @@ class CopiedRows:
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield all rows, as lines of CSV that are made while they are sent."""
         check_no_nul(table, rows)
-        yield ReadyRows(table, name, rows, iter_csv_rows(_in_shown_units(table, rows)))
+        yield ReadyRows(table, name, rows, iter_csv_rows(in_shown_units(rows, table)))
 
     def send(self, group: ReadyRows) -> None:
         """Append rows to a table of PostgreSQL."""
@@ -151,15 +151,6 @@ def _line_of(said: str) -> int | None:
     return int(digits) if digits.isdigit() else None
 
 
-def _in_shown_units(table: Table, rows: ArrowRows) -> ArrowRows:
-    types = {column.name: column.type for column in table.columns}
-    columns = [
-        in_shown_unit(column, types[name]) if name in types else column
-        for name, column in zip(rows.schema.names, rows.columns, strict=True)
-    ]
-    return pa.Table.from_arrays(columns, rows.schema.names)
-
-
 class BoundRows:
     """By one prepared statement for SQLite, which has texts for all that is no integer, double or boolean."""
 
@@ -168,7 +159,7 @@ class BoundRows:
 
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows as tuples, some thousand at a time."""
-        for part in _parts(_in_shown_units(table, rows)):
+        for part in _parts(in_shown_units(rows, table)):
             yield ReadyRows(table, name, part, [*zip(*map(_bound, part.columns), strict=True)])
 
     def send(self, group: ReadyRows) -> None:

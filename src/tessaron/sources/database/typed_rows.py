@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema, ArrowType
 from tessaron.core.lines.row_records import LineStream
-from tessaron.sources.exported.table_folder import csv_batches, with_moments
+from tessaron.sources.exported.file_readers import csv_batches, from_texts, with_moments
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -109,19 +109,11 @@ def _array(values: list[Any], kind: ArrowType) -> ArrowArray:
         return pa.array([None if each is None else str(each) for each in values], pa.string())
     if pa.types.is_temporal(kind):
         if any(isinstance(each, str) for each in values):
-            return _of_texts(values, kind)
+            return from_texts(pa.array(values, pa.string()), kind)
         return pa.array(values, kind)
     if pa.types.is_floating(kind):
         return pa.array([None if each is None else float(each) for each in values], kind)
     return pa.array(values, kind)
-
-
-def _of_texts(values: list[Any], kind: ArrowType) -> ArrowArray:
-    """Return days, times and moments that are texts; Arrow reads no times without a day."""
-    if not pa.types.is_time(kind):
-        return pa.array(values, pa.string()).cast(kind)
-    moments = pa.array([None if each is None else f"1970-01-01 {each}" for each in values], pa.string())
-    return moments.cast(pa.timestamp(kind.unit)).cast(kind)
 
 
 def _decimal(value: Any, scale: int) -> Decimal | None:

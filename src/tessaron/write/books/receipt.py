@@ -106,7 +106,7 @@ class Receipt:
         version: Version of Tessaron.
         started: When the run began: ISO 8601, UTC.
         seconds: How long it took.
-        format: `parquet` or `csv`.
+        format: How the tables stand: `parquet`, `csv` and so on, or the dialect of a database.
         target: The folder written.
         sources: What was read, in order.
         records: Records in the tables, all sources together.
@@ -125,6 +125,8 @@ class Receipt:
         unmet: Tables and columns of the layout whose path stood nowhere.
         reasons: How many rejects there are of each code.
         for_spreadsheets: Whether texts of CSV that look like formulas begin with an apostrophe.
+        form: What was said of the files; see `FileForm`.
+        is_ordered: Whether rows stand in the order in which they came.
         is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
         depth_limit: The deepest nesting that was read.
         balance: What was counted at different places of the run; see `balance`.
@@ -152,6 +154,8 @@ class Receipt:
     unmet: tuple[str, ...] = ()
     reasons: dict[str, int] = field(default_factory=dict)
     for_spreadsheets: bool = False
+    form: dict[str, Parsed] = field(default_factory=dict)
+    is_ordered: bool = True
     is_whole: bool = False
     depth_limit: int = 0
     balance: tuple[Balance, ...] = ()

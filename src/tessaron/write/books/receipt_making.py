@@ -12,6 +12,7 @@ from tessaron._version import __version__
 from tessaron.core.base.paths import format_path
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.options import Options
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.write.books.balance import Balance
 from tessaron.write.books.outcome import Outcome
 from tessaron.write.books.receipt import ColumnWritten, ForeignKey, LeftOut, Note, Receipt, TableWritten
@@ -60,7 +61,7 @@ def receipt_of(
     format: str,
     target: str,
     layout: Layout | None = None,
-    for_spreadsheets: bool = False,
+    form: FileForm | None = None,
 ) -> Receipt:
     """Return the receipt of a run that is done; see `Receipt` for what each part means."""
     return Receipt(
@@ -85,7 +86,9 @@ def receipt_of(
         findings=done.findings,
         unmet=done.unmet,
         reasons=dict(done.log.reasons.most_common()),
-        for_spreadsheets=for_spreadsheets,
+        for_spreadsheets=form is not None and form.for_spreadsheets,
+        form={} if form is None else form.to_dict(),
+        is_ordered=form is None or form.is_ordered,
         is_whole=done.is_whole,
         depth_limit=options.depth_limit,
         balance=tuple(_balances(done, tables, written)),
