@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import tempfile
 from collections.abc import Iterator
@@ -14,13 +13,16 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from tessaron.core.base.errors import SourceError, UsageError
-from tessaron.core.layout.table_set import Table
+from tessaron.core.base.errors import SourceError
 from tessaron.decide.layout_file import Layout
+from tessaron.prove.lake_copies import copy_lake
+from tessaron.prove.loaded_runs import chosen_top, row_order, write_beside
 from tessaron.sinks.database.create_tables import CreateTables
 from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
-from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE
+from tessaron.sinks.lake.lake_catalogs import (
+    is_lake,
+)
 from tessaron.sources.database.engines import engine_of, first_line, told_by
 from tessaron.sources.database.typed_rows import TypedRows
 from tessaron.sources.remote.store_copies import local_folder
@@ -50,8 +52,10 @@ class TablesAt:
 
 
 def is_database(place: object) -> bool:
-    """Say whether a place is the URL of a database."""
-    return isinstance(place, str) and _URL.match(place) is not None and not is_store(place)
+    """Say whether a place is the URL of a database, or a catalog of lake tables."""
+    return isinstance(place, str) and (
+        is_lake(place) or (_URL.match(place) is not None and not is_store(place))
+    )
 
 
 @contextmanager
@@ -66,6 +70,11 @@ def local_tables(at: TablesAt) -> Iterator[Path]:
         with local_folder(at.place) as folder:
             yield folder
         return
+    if is_lake(at.place):
+        with tempfile.TemporaryDirectory(prefix="tessaron-") as made:
+            copy_lake(str(at.place), at.schema, at.name, Path(made))
+            yield Path(made)
+        return
     secret = None if at.password is None else secret_of(at.password)
     engine, name = engine_of(str(at.place), secret)
     with tempfile.TemporaryDirectory(prefix="tessaron-") as made:
@@ -77,14 +86,8 @@ def local_tables(at: TablesAt) -> Iterator[Path]:
 
 
 def _last_run(runs: RunRecords, wanted: str | None, name: str) -> RunRecord:
-    tops = runs.tops()
-    if not tops:
-        raise SourceError(f"{name}: no run has loaded anything here; tessaron load does, or name the schema")
-    if wanted is None and len(tops) > 1:
-        raise UsageError(f"{name}: say which of these is meant: --name {', '.join(tops)}")
-    found = runs.last(wanted or tops[0])
-    if found is None:
-        raise UsageError(f"{name}: no run has loaded {wanted}; there are {', '.join(tops)}")
+    found = runs.last(chosen_top(runs.tops(), wanted, name))
+    assert found is not None
     return found
 
 
@@ -98,37 +101,8 @@ def _copy(connection: Any, record: RunRecord, schema: str | None, folder: Path, 
         whole = table.arrow_schema()
         try:
             with pq.ParquetWriter(folder / f"{table.name}.parquet", whole) as writer:
-                for batch in rows.batches(made.name(table.name), whole, _order(table)):
+                for batch in rows.batches(made.name(table.name), whole, row_order(table)):
                     writer.write_batch(batch.cast(whole))
         except pa.ArrowException as error:
             raise SourceError(f"{name}: {table.name}: {first_line(error)}") from error
-    (folder / LAYOUT_FILE).write_text(record.layout, "utf-8")
-    (folder / RECEIPT_FILE).write_text(json.dumps(_receipt(record)), "utf-8")
-
-
-def _order(table: Table) -> list[str]:
-    """Return the columns by which rows stand as they came: by their keys, or in the order of their arrays."""
-    place = [table.place_key] if table.places and table.place_key else []
-    if table.key_type == "integer" or table.parent_key is None or table.within_key is not None:
-        return [table.row_key]
-    return [*place, table.parent_key, *([table.ordinal] if table.ordinal is not None else []), table.row_key]
-
-
-def _receipt(record: RunRecord) -> dict[str, Any]:
-    """Return the receipt of the last run, as one of all that is there."""
-    receipt = dict(record.receipt)
-    receipt["tables"] = [
-        {**table, "sha256": "", "rows": record.rows.get(table["name"], table["rows"])}
-        for table in receipt["tables"]
-    ]
-    is_alone = record.mode in ("create", "replace")
-    has_digests = any(
-        column["name"] in table["primary_key"] and column["type"] == "text"
-        for table in receipt["tables"]
-        for column in table["columns"]
-    )
-    # By digests, and where records were replaced, rows have no order but that of their keys.
-    receipt["is_ordered"] = not has_digests and record.mode != "merge"
-    if not is_alone:
-        receipt["sources"], receipt["balance"] = [], []
-    return receipt
+    write_beside(record, folder)

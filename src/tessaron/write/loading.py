@@ -2,24 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Unpack
 
 from tessaron.core.base.errors import Code, DataError, Place, TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
-from tessaron.core.layout.table_set import Table, TableSet
+from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.database.create_tables import required_columns
-from tessaron.sinks.database.database_target import MODES, DatabaseTarget, LoadMode, RowsThere
+from tessaron.sinks.database.database_target import DatabaseTarget
+from tessaron.sinks.database.load_target import MODES, LoadMode, LoadTarget, RowsThere
 from tessaron.sinks.database.merging import state_rows, state_table
 from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.lake.lake_catalogs import is_lake
+from tessaron.sinks.lake.lake_tables import LakeTarget
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
@@ -126,9 +128,12 @@ def load(
     settled = Options.of(options)
     secret = None if password is None else secret_of(password)
     with ExitStack() as stack:
-        target = stack.enter_context(
-            DatabaseTarget(to, mode, schema, runs_schema, into_existing, secret, told.say)
+        made: LoadTarget = (
+            LakeTarget(to, mode, schema)
+            if is_lake(to)
+            else DatabaseTarget(to, mode, schema, runs_schema, into_existing, secret, told.say)
         )
+        target = stack.enter_context(made)
         if isinstance(source, (str, Path)) and is_export(source):
             if options or layout is not None or as_before:
                 said = "is an export, whose tables are loaded as they are; leave out what is said of them"
@@ -148,20 +153,23 @@ def load(
         required = frozenset() if layout is None else required_columns(layout.part)
         states = [state_table(run.top_table())] if mode == "merge" else []
         target.begin([*plan.tables, *states], required, settled.collected_bytes())
-        sieve = _sieve(run, plan, target) if mode == "merge" else None
+        database = target if isinstance(target, DatabaseTarget) else None
+        sieve = _sieve(run, plan, database) if mode == "merge" and database is not None else None
         run.go_on_from(target.last_keys())
         for rows in run.rows():
-            if sieve is not None:
-                target.take_out(sieve.replaced)
+            if sieve is not None and database is not None:
+                database.take_out(sieve.replaced)
                 key = rows[sieve.top.name].column(sieve.top.row_key)
                 rows[states[0].name] = state_rows(key, sieve.states, states[0])
             target.write(rows)
             rows.clear()
         done = run.done()
-        records = _merged(sieve, done, target, complete) if sieve is not None else {}
+        records = {}
+        if sieve is not None and database is not None:
+            records = _merged(sieve, done, database, complete)
         there = target.finish()
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
-        receipt = receipt_of(done, plan, written, settled, clock, target.dialect.name, target.name, layout)
+        receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, layout)
         loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top, records)
     for entry in inputs:
         if isinstance(entry, ByteInput) and entry.finished is not None:
@@ -169,7 +177,7 @@ def load(
     return loaded
 
 
-def _last_layout(target: DatabaseTarget, name: str | None) -> Layout:
+def _last_layout(target: LoadTarget, name: str | None) -> Layout:
     """Return the layout of the last run that loaded records into the table of this name, or the only one.
 
     Raises:
@@ -226,19 +234,19 @@ def _merged(sieve: RecordSieve, done: Outcome, target: DatabaseTarget, complete:
     return {**sieve.counts, "deleted": len(gone)}
 
 
-def _load_export(folder: Path, target: DatabaseTarget, mode: LoadMode) -> Loaded:
+def _load_export(folder: Path, target: LoadTarget, mode: LoadMode) -> Loaded:
     """Load the files of an export."""
     exported = ExportedRows(folder)
     target.begin(exported.tables.tables, exported.required, exported.most_bytes)
     for rows in exported.rows(target.last_keys()):
         target.write(rows)
     there = target.finish()
-    receipt = exported.receipt_for(target.dialect.name, target.name)
+    receipt = exported.receipt_for(target.kind, target.name)
     return _recorded(target, exported.tables, there, receipt, exported.layout.text, mode, exported.top)
 
 
 def _recorded(
-    target: DatabaseTarget,
+    target: LoadTarget,
     tables: TableSet,
     there: Mapping[str, RowsThere],
     receipt: Receipt,
@@ -260,33 +268,10 @@ def _recorded(
                 f"{rows.before:,} were there, {put_in:,} came, {removed:,} went; nothing was loaded"
             )
         loaded.append(TableLoaded(table.name, rows.before, put_in, removed, rows.after))
-    run = target.runs.next_number()
+    run = target.next_number()
     record = RunRecord(
         run, top, mode, receipt.to_dict(), layout, {name: rows.after for name, rows in there.items()}
     )
-    question = _question(tables.tables, target.made.name, target.dialect.quoted)
     target.commit(record)
-    answer = target.answer(question) if question else 0
+    question, answer = target.answer(tables.tables)
     return Loaded(receipt, mode, run, tuple(loaded), records or {}, question, answer)
-
-
-def _question(tables: tuple[Table, ...], name_of: Callable[[str], str], quoted: Callable[[str], str]) -> str:
-    """Return the query that joins the longest chain of tables by their keys; empty where there is none."""
-    by_name = {table.name: table for table in tables}
-    chains = [_chain(table, by_name) for table in tables]
-    chain = max(chains, key=len, default=[])
-    if len(chain) < 2:
-        return ""
-    parts = [f"SELECT count(*) FROM {name_of(chain[0].name)} AS t1"]
-    for number, (above, below) in enumerate(pairwise(chain), 2):
-        on = f"t{number}.{quoted(str(below.parent_key))} = t{number - 1}.{quoted(above.row_key)}"
-        parts.append(f"JOIN {name_of(below.name)} AS t{number} ON {on}")
-    return "\n".join(parts)
-
-
-def _chain(table: Table, by_name: Mapping[str, Table]) -> list[Table]:
-    """Return a table with those above it, the outermost first."""
-    found = [table]
-    while (parent := found[0].only_parent()) is not None and parent in by_name:
-        found.insert(0, by_name[parent])
-    return found

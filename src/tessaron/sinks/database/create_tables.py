@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
+from itertools import pairwise
 from typing import TYPE_CHECKING
 
 from tessaron.core.base.naming import Names
@@ -193,3 +194,25 @@ def told_of(table: Table) -> str:
     """Return what the rows of a table are, in words."""
     where = format_path(table.rows) if table.rows else "$"
     return f"rows of {where}" + (f": {table.why}" if table.why else "")
+
+
+def joining(tables: Sequence[Table], made: CreateTables) -> str:
+    """Return the query that joins the longest chain of tables by their keys; empty where there is none."""
+    by_name = {table.name: table for table in tables}
+    chain = max((_chain(table, by_name) for table in tables), key=len, default=[])
+    if len(chain) < 2:
+        return ""
+    parts = [f"SELECT count(*) FROM {made.name(chain[0].name)} AS t1"]
+    quoted = made.dialect.quoted
+    for number, (above, below) in enumerate(pairwise(chain), 2):
+        on = f"t{number}.{quoted(str(below.parent_key))} = t{number - 1}.{quoted(above.row_key)}"
+        parts.append(f"JOIN {made.name(below.name)} AS t{number} ON {on}")
+    return "\n".join(parts)
+
+
+def _chain(table: Table, by_name: Mapping[str, Table]) -> list[Table]:
+    """Return a table with those above it, the outermost first."""
+    found = [table]
+    while (parent := found[0].only_parent()) is not None and parent in by_name:
+        found.insert(0, by_name[parent])
+    return found

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from types import TracebackType
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -14,10 +13,11 @@ from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
-from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.database.create_tables import CreateTables, joining
 from tessaron.sinks.database.existing_tables import ExistingTables, listed
 from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.load_locks import begin_alone
+from tessaron.sinks.database.load_target import LoadMode, RowsThere
 from tessaron.sinks.database.merging import Merging, Words, state_table
 from tessaron.sinks.database.row_writers import ReadyRows, writer_for
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
@@ -26,22 +26,6 @@ from tessaron.sources.database.engines import engine_of, told_by
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
-
-LoadMode = Literal["create", "append", "replace", "merge"]
-MODES: tuple[LoadMode, ...] = ("create", "append", "replace", "merge")
-
-
-@dataclass(frozen=True, slots=True)
-class RowsThere:
-    """How many rows a table has.
-
-    Attributes:
-        before: When the load began.
-        after: At its end.
-    """
-
-    before: int
-    after: int
 
 
 class DatabaseTarget:
@@ -101,6 +85,11 @@ class DatabaseTarget:
         if self._connection is not None:
             # What is not committed goes when the connection does, also where it was lost.
             self._connection.invalidate() if kind is not None else self._connection.close()
+
+    @property
+    def kind(self) -> str:
+        """What receipts call it: the dialect."""
+        return self.dialect.name
 
     @property
     def connection(self) -> Connection:
@@ -201,10 +190,18 @@ class DatabaseTarget:
             self.runs.add(record)
             self.connection.commit()
 
-    def answer(self, question: str) -> int:
-        """Return the number that a query returns, now that the load is done."""
+    def next_number(self) -> int:
+        """Return the number of the next run."""
         with self._told():
-            return int(self._scalar(question))
+            return self.runs.next_number()
+
+    def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
+        """Return a query that joins tables by their keys, and how many rows it returns."""
+        question = joining(tables, self.made)
+        if not question:
+            return "", 0
+        with self._told():
+            return question, int(self._scalar(question))
 
     # -- what is there ----------------------------------------------------------------------------------
 

@@ -1,0 +1,65 @@
+"""Lake tables that runs have loaded, as the folder of an export."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+from tessaron.core.base.errors import SourceError
+from tessaron.core.layout.table_set import Table
+from tessaron.decide.layout_file import Layout
+from tessaron.prove.loaded_runs import chosen_top, row_order, write_beside
+from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.lake.lake_catalogs import LAYOUT, RECEIPT, ROWS, RUN, TOP, catalog_of, told_by_lake
+from tessaron.sinks.parted_files import writer_of
+from tessaron.sources.forms.file_form import FileForm
+
+
+def copy_lake(place: str, namespace: str | None, wanted: str | None, folder: Path) -> None:
+    """Write the tables of the last run that a catalog tells of into a folder, as an export does.
+
+    Raises:
+        SourceError: When there are none, or they cannot be read.
+        UsageError: When it is not clear which are meant.
+    """
+    catalog = catalog_of(place, namespace)
+    with told_by_lake(catalog.name, SourceError):
+        found = {name: catalog.table(name) for name in catalog.names()}
+        tops = {
+            name: table.properties
+            for name, table in found.items()
+            if table is not None and table.properties.get(TOP) == name
+        }
+        top = chosen_top(sorted(tops), wanted, catalog.name)
+        told = tops[top]
+        receipt = json.loads(told[RECEIPT])
+        mode = "create" if json.loads(told[ROWS]) == _rows_in(receipt) else "append"
+        record = RunRecord(int(told[RUN]), top, mode, receipt, told[LAYOUT], json.loads(told[ROWS]))
+        tables = Layout(record.layout, f"layout of run {record.run}").compiled(secret=b"any").written().tables
+        for table in tables:
+            _copy_lake_table(found.get(table.name), table, folder, catalog.name)
+    write_beside(record, folder)
+
+
+def _rows_in(receipt: dict[str, Any]) -> dict[str, int]:
+    return {table["name"]: table["rows"] for table in receipt["tables"]}
+
+
+def _copy_lake_table(there: Any, table: Table, folder: Path, name: str) -> None:
+    """Write a lake table into a file, in the order of its keys: its own files have none."""
+    if there is None:
+        raise SourceError(f"{name}: {table.name} is not there, which the last run has loaded")
+    whole = table.arrow_schema()
+    form = FileForm("parquet", sort=tuple(row_order(table)))
+    _, file = writer_of(folder, table, form)
+    rows = 0
+    for batch in there.scan(selected_fields=tuple(whole.names)).to_arrow_batch_reader():
+        part = pa.Table.from_batches([batch.select(whole.names)]).cast(whole)
+        rows += part.num_rows
+        file.write(part)
+    if not rows:
+        file.write(whole.empty_table())
+    file.close()

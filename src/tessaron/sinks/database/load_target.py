@@ -1,0 +1,81 @@
+"""What loading asks of its target: tables in a database, or in a lake."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from types import TracebackType
+from typing import Literal, Protocol
+
+from tessaron.core.base.arrays import ArrowRows
+from tessaron.core.layout.table_set import Table
+from tessaron.sinks.collected_rows import CollectedRows
+from tessaron.sinks.database.run_records import RunRecord
+
+LoadMode = Literal["create", "append", "replace", "merge"]
+MODES: tuple[LoadMode, ...] = ("create", "append", "replace", "merge")
+
+
+@dataclass(frozen=True, slots=True)
+class RowsThere:
+    """How many rows a table has.
+
+    Attributes:
+        before: When the load began.
+        after: At its end.
+    """
+
+    before: int
+    after: int
+
+
+class LoadTarget(Protocol):
+    """A context; what is not committed leaves no trace.
+
+    Attributes:
+        name: What it is called in messages: without its password.
+        kind: What receipts call it.
+        collected: The rows so far.
+        removed: How many rows were taken out of each table.
+    """
+
+    name: str
+    collected: CollectedRows
+
+    @property
+    def kind(self) -> str:
+        """What receipts call it."""
+
+    @property
+    def removed(self) -> Mapping[str, int]:
+        """How many rows were taken out of each table."""
+
+    def __enter__(self) -> LoadTarget: ...
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None: ...
+
+    def loaded_before(self) -> dict[str, str]:
+        """Return the tables of records that runs have loaded, with the layout of the last run of each."""
+
+    def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
+        """Look at what is there, and make what is lacking."""
+
+    def last_keys(self) -> dict[str, int]:
+        """Return the largest key of each table that was there and stays, so that keys go on."""
+
+    def write(self, batches: Mapping[str, ArrowRows]) -> None:
+        """Take in rows of tables."""
+
+    def finish(self) -> dict[str, RowsThere]:
+        """Send what is left; return how many rows there are."""
+
+    def next_number(self) -> int:
+        """Return the number of the next run."""
+
+    def commit(self, record: RunRecord) -> None:
+        """Record the run, and make it all visible."""
+
+    def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
+        """Return a query that joins tables by their keys, and how many rows it returns."""

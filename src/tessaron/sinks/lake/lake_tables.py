@@ -1,0 +1,264 @@
+"""Lake tables (Apache Iceberg) as target: rows are put aside, then each table gets all of them in one commit.
+
+No commit spans several tables; so children come first and the records' table last, with the number of the
+run: who finds that run there finds all tables of it. Each snapshot says which run has made it.
+"""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+import pyarrow as pa
+
+from tessaron.core.base.arrays import ArrowRows
+from tessaron.core.base.errors import TargetError, UsageError
+from tessaron.core.layout.table_set import Table
+from tessaron.sinks.collected_rows import CollectedRows
+from tessaron.sinks.database.create_tables import parents_first, path_of
+from tessaron.sinks.database.existing_tables import listed
+from tessaron.sinks.database.load_target import LoadMode, RowsThere
+from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.lake.lake_catalogs import (
+    KEY,
+    LAST_KEY,
+    LAYOUT,
+    RECEIPT,
+    REFERENCES,
+    ROWS,
+    RUN,
+    TOP,
+    catalog_of,
+    told_by_lake,
+)
+
+_SECOND_DIGITS = 6
+
+
+class LakeTarget:
+    """A context in which rows are put aside; `commit` makes them part of the tables, one after the other.
+
+    Args:
+        place: As in `lake_catalogs`.
+        mode: `create`, `append` or `replace`.
+        namespace: Where the tables are; `default` if not given.
+
+    Attributes:
+        name: What the catalog is called in messages.
+        kind: What receipts call it.
+
+    Raises:
+        UsageError: When the catalog cannot be right, or the mode is none of these.
+    """
+
+    kind = "iceberg"
+
+    def __init__(self, place: str, mode: LoadMode, namespace: str | None = None):
+        if mode == "merge":
+            raise UsageError("merge goes into databases; lake tables take create, append and replace")
+        self._catalog = catalog_of(place, namespace)
+        self.name, self._mode = self._catalog.name, mode
+        self._folder = tempfile.TemporaryDirectory(prefix="tessaron-")
+        self._writers: dict[str, Any] = {}
+        self._before: dict[str, Any] = {}
+        self.removed: dict[str, int] = {}
+
+    def __enter__(self) -> LakeTarget:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        for writer in self._writers.values():
+            writer.close()
+        self._folder.cleanup()
+
+    def loaded_before(self) -> dict[str, str]:
+        """Return the tables of records that runs have loaded, with the layout of the last run of each."""
+        with self._told():
+            found = {name: self._catalog.table(name) for name in self._catalog.names()}
+        return {
+            name: table.properties[LAYOUT]
+            for name, table in found.items()
+            if table is not None and table.properties.get(TOP) == name
+        }
+
+    def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
+        """Look at what is there, and begin to put rows aside.
+
+        Raises:
+            TargetError: When tables are there that may not be, or have other types.
+            UsageError: When lake tables cannot hold a column.
+        """
+        for table in tables:
+            for column in table.columns:
+                if column.type.second_digits > _SECOND_DIGITS:
+                    digits = f"{column.type.second_digits} digits of a second"
+                    raise UsageError(
+                        f"{table.name}.{column.name} has {digits}; lake tables keep {_SECOND_DIGITS}; change "
+                        "the layout there"
+                    )
+        self._tables = parents_first(tables)
+        with self._told():
+            found = {table.name: self._catalog.table(table.name) for table in tables}
+        self._before = {name: table for name, table in found.items() if table is not None}
+        self._check_there()
+        for table in tables:
+            path = Path(self._folder.name, f"{len(self._writers)}.arrow")
+            self._writers[table.name] = pa.ipc.new_file(str(path), table.arrow_schema())
+        self._paths = {name: Path(self._folder.name, f"{at}.arrow") for at, name in enumerate(self._writers)}
+        self.collected = CollectedRows(tables, most_bytes, self._put_aside)
+
+    def last_keys(self) -> dict[str, int]:
+        """Return the largest key of each table that was there and stays."""
+        if self._mode != "append":
+            return {}
+        return {name: int(table.properties.get(LAST_KEY, 0)) for name, table in self._before.items()}
+
+    def write(self, batches: Mapping[str, ArrowRows]) -> None:
+        """Take in rows of tables."""
+        self.collected.add(batches)
+
+    def finish(self) -> dict[str, RowsThere]:
+        """Put aside what is left; return how many rows there are to be."""
+        for table in self._tables:
+            if self.collected.waits(table.name):
+                self.collected.flush(table.name)
+        for writer in self._writers.values():
+            writer.close()
+        rows = {}
+        for table in self._tables:
+            before = 0 if self._mode == "replace" else self._count(self._before.get(table.name))
+            rows[table.name] = RowsThere(before, before + self.collected.rows[table.name])
+        return rows
+
+    def next_number(self) -> int:
+        """Return the number of the next run."""
+        known = [int(table.properties.get(RUN, 0)) for table in self._before.values()]
+        return max(known, default=0) + 1
+
+    def commit(self, record: RunRecord) -> None:
+        """Make the rows part of the tables: children first, the records' table last.
+
+        Raises:
+            TargetError: When the catalog does not take a commit; tables behind it are as they were then.
+        """
+        last = [table for table in self._tables if table.name == record.top]
+        ordered = [table for table in reversed(self._tables) if table.name != record.top] + last
+        with self._told():
+            self._catalog.catalog.create_namespace_if_not_exists(self._catalog.namespace)
+            for table in ordered:
+                self._commit(table, record)
+            for table in ordered:
+                expected, there = record.rows[table.name], self._count(self._catalog.table(table.name))
+                if there != expected:
+                    raise TargetError(
+                        f"{self.name}: {table.name} has {there:,} rows, expected {expected:,}: another load "
+                        "was under way; replace the tables"
+                    )
+
+    def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
+        """Return nothing: no query language is at hand."""
+        return "", 0
+
+    def _commit(self, table: Table, record: RunRecord) -> None:
+        schema = described_columns(table)
+        found = self._before.get(table.name)
+        if found is None:
+            identifier = (self._catalog.namespace, table.name)
+            found = self._catalog.catalog.create_table(identifier, schema=table.arrow_schema())
+        told = {"tessaron.run": str(record.run)}
+        with pa.memory_map(str(self._paths[table.name])) as source, found.transaction() as change:
+            with change.update_schema() as update:
+                update.union_by_name(table.arrow_schema())
+            with change.update_schema() as update:
+                for name, path in schema.items():
+                    update.update_column(name, doc=path)
+            rows = _reader(pa.ipc.open_file(source), change.table_metadata.schema().as_arrow(), table)
+            if self._mode == "replace":
+                change.overwrite(rows, snapshot_properties=told)
+            elif self.collected.rows[table.name]:
+                change.append(rows, snapshot_properties=told)
+            change.set_properties(self._properties(table, record))
+
+    def _properties(self, table: Table, record: RunRecord) -> dict[str, str]:
+        told = {
+            KEY: table.row_key,
+            REFERENCES: json.dumps(dict(table.references())),
+            RUN: str(record.run),
+        }
+        if table.key_type == "integer":
+            told[LAST_KEY] = str(self.last_keys().get(table.name, 0) + self.collected.rows[table.name])
+        if table.name == record.top:
+            told |= {
+                TOP: table.name,
+                LAYOUT: record.layout,
+                RECEIPT: json.dumps(record.receipt),
+                ROWS: json.dumps(record.rows),
+            }
+        return told
+
+    def _check_there(self) -> None:
+        if self._before and self._mode == "create":
+            names = ", ".join(sorted(self._before)[:5])
+            raise TargetError(
+                f"{self.name}: {names}: there already; say what becomes of it: --mode append or replace, or "
+                "another --schema-name"
+            )
+        differences = []
+        for table in self._tables:
+            found = self._before.get(table.name)
+            there = {} if found is None else {each.name: each for each in found.schema().as_arrow()}
+            for field in table.arrow_schema():
+                other = there.get(field.name)
+                if other is not None and _plain(other.type) != _plain(field.type):
+                    differences.append(
+                        f"{table.name}.{field.name} is {other.type} there, and {field.type} here"
+                    )
+        if differences:
+            hint = "--as-before loads by the layout of the last run"
+            raise TargetError(f"{self.name}: columns there have other types; {hint}:{listed(differences)}")
+
+    def _put_aside(self, name: str, rows: ArrowRows) -> None:
+        self._writers[name].write_table(rows)
+
+    def _count(self, table: Any | None) -> int:
+        snapshot = None if table is None else table.current_snapshot()
+        return 0 if snapshot is None else int(snapshot.summary["total-records"])
+
+    def _told(self) -> Any:
+        return told_by_lake(self.name, TargetError)
+
+
+def described_columns(table: Table) -> dict[str, str]:
+    """Return the columns of a table with the path that each comes from."""
+    return {column.name: path_of(column) for column in table.columns}
+
+
+def _plain(kind: Any) -> str:
+    return str(kind).removeprefix("large_")
+
+
+def _reader(file: Any, schema: Any, table: Table) -> Any:
+    """Return the rows that were put aside, with nulls in columns that only the lake table has."""
+    own = table.arrow_schema()
+    fields = [
+        own.field(field.name) if field.name in own.names else pa.field(field.name, field.type)
+        for field in schema
+    ]
+    wanted = pa.schema(fields)
+
+    def batches() -> Any:
+        for number in range(file.num_record_batches):
+            batch = file.get_batch(number)
+            arrays = [
+                batch.column(field.name) if field.name in own.names else pa.nulls(batch.num_rows, field.type)
+                for field in wanted
+            ]
+            yield pa.RecordBatch.from_arrays(arrays, schema=wanted)
+
+    return pa.RecordBatchReader.from_batches(wanted, batches())
