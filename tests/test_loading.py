@@ -424,6 +424,8 @@ class SqliteTest(AnyDatabase, FolderTest):
             tessaron.verify(self.url)
         with self.assertRaisesRegex(tessaron.UsageError, "no run has loaded anything"):
             tessaron.load([{"a": 1}], self.url, as_before=True)
+        with self.assertRaisesRegex(tessaron.UsageError, "sqlite has no schemas"):
+            tessaron.load([{"a": 1}], self.url, schema="harbour")
         with self.assertRaisesRegex(tessaron.UsageError, "expected a mode of"):
             tessaron.load([{"a": 1}], self.url, mode="upsert")
 

@@ -56,6 +56,12 @@ PICTURES = {
         "tessaron export harbour/vessel_calls.ndjson --layout mistaken.layout.toml -o chosen",
         "tessaron export harbour/vessel_calls.ndjson --layout harbour/vessel_calls.layout.toml -o chosen",
     ],
+    "load": [
+        "tessaron load harbour/vessel_calls.ndjson --to sqlite:///calls.db --name calls --mode merge --key call_id --keys digest",
+        "head -n 3 harbour/vessel_calls.ndjson | sed 's/departed/corrected/; s/cancelled/corrected/; s/alongside/corrected/' > corrections.ndjson",
+        "tessaron load corrections.ndjson --to sqlite:///calls.db --mode merge --as-before",
+        "tessaron load corrections.ndjson --to sqlite:///calls.db --name calls",
+    ],
     "preview": ["tessaron preview harbour/vessel_calls.ndjson --table stays --rows 3", "tessaron preview harbour/vessel_calls.ndjson --table vessel_calls --rows 1"],
     "survey": ["tessaron survey harbour/vessel_calls.ndjson --match stays"],
     "verify": ["tessaron verify harbour/parquet", "tessaron rebuild harbour/parquet -o rebuilt.ndjson", "head -n 1 rebuilt.ndjson | cut -c1-600"],

@@ -31,6 +31,6 @@ def load_view(loaded: Loaded) -> list[Table | str]:
         f"run {loaded.run}, {loaded.mode}"
     )
     merged = ", ".join(f"{number:,} {what}" for what, number in loaded.records.items())
-    told += [f"records: {merged}"] * bool(merged)
+    records = [f"records: {merged}"] * bool(merged)
     asked = ["", *loaded.question.split("\n"), f"  → {loaded.answer:,}"] if loaded.question else []
-    return [grid(headings, rows, numeric=headings[1:]), *told, "", totals, *asked]
+    return [grid(headings, rows, numeric=headings[1:]), *told, "", totals, *records, *asked]

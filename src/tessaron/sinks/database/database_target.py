@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.base.errors import TargetError
+from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.create_tables import CreateTables, joining
@@ -118,6 +118,8 @@ class DatabaseTarget:
             TargetError: When tables are there that may not be, or do not take the rows, and why.
             UsageError: When the database would not take such tables.
         """
+        if self._schema is not None and self.dialect.name == "sqlite":
+            raise UsageError("sqlite has no schemas; leave --schema-name out, or take another file")
         check_tables(self.dialect, tables)
         self.made = CreateTables(self.dialect, tables, self._schema, required)
         with self._told():
@@ -217,9 +219,10 @@ class DatabaseTarget:
         if not existing.names:
             return []
         if self._mode == "create":
+            other = "" if self.dialect.name == "sqlite" else ", or another --schema-name"
             raise TargetError(
                 f"{self.name}: {_named(existing.names)} there already; say what becomes of it: "
-                "--mode append, merge or replace, or another --schema-name"
+                f"--mode append, merge or replace{other}"
             )
         differences = [
             each
