@@ -156,6 +156,13 @@ class LakeTest(FolderTest):
             tessaron.load(broken, self.place, mode="append", as_before=True, stop_after=0)
         self.assertTrue(tessaron.verify(self.place, self.source).passed)
 
+    def test_rejects_have_a_table(self):
+        tessaron.load(self.write("broken.ndjson", "\n".join([*LINES, "{"])), self.place, name="calls")
+        rows = self.table("tessaron_rejects").scan().to_arrow().to_pylist()
+        self.assertEqual(
+            [(row["run"], row["line"], row["code"], row["raw"]) for row in rows], [(1, 41, "truncated", "{")]
+        )
+
     def test_the_command(self):
         done = quick_command(
             "load", self.source, "--to", self.place, "--name", "calls", "--schema-name", "harbour"

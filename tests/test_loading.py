@@ -326,6 +326,17 @@ class AnyDatabase:
             (5, "merge", 2, 1),
         )
         self.assertEqual(quick_command("load", source, "--to", self.url).returncode, 2)
+        self.assertIn("records are in tessaron_rejects of ", done.stderr.decode())
+        rejects = self.rows(
+            "SELECT run, source, line, code, raw, rejected FROM tessaron_rejects ORDER BY run"
+        )
+        self.assertEqual(rejects, [(run, str(source), 6, "syntax", "{bad}", "record") for run in (1, 2)])
+
+    def test_rejects_of_an_export_are_loaded_too(self):
+        source = self.write("calls.ndjson", b'{"a":1}\n{"a":\xff\0}\n')
+        tessaron.export(source, self.folder / "out")
+        tessaron.load(self.folder / "out", self.url)
+        self.assertEqual(self.rows("SELECT line, raw FROM tessaron_rejects"), [(2, '{"a":\\xff\\x00}')])
 
     def test_odd_names_and_many_columns(self):
         row = {'sel"ect': 1, "group by": 2, "100%": 3, "a'b": 4, ":x": 5, "ключ": 6}

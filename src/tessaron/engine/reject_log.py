@@ -7,6 +7,7 @@ import re
 import shutil
 import tempfile
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
@@ -157,6 +158,12 @@ class RejectLog:
         raise DataError(
             f"{what} ({reasons}); the last: {reject.message}", reject.place(), Code.TOO_MANY_REJECTS
         )
+
+    def every(self) -> Iterator[dict[str, Any]]:
+        """Yield all rejects, as plain data."""
+        self._file.seek(0)
+        for line in self._file:
+            yield json.loads(line)
 
     def write(self, path: Path) -> None:
         """Write all rejects into a file, one a line.

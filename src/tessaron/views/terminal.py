@@ -11,6 +11,7 @@ from rich.text import Text
 
 from tessaron.core.base.visible import visible
 from tessaron.sinks.target_folder import REJECTS_FILE
+from tessaron.sources.forms.file_form import FORMAT_NAMES
 from tessaron.write.books.receipt import Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
@@ -71,7 +72,9 @@ def notes_view(receipt: Receipt) -> list[str]:
         left += [f"{count(receipt.rejected_values, 'value')} left out"] if receipt.rejected_values else []
         reasons = ", ".join(f"{number:,} {code}" for code, number in receipt.reasons.items())
         lines.append(f"{' and '.join(left)} ({reasons})")
-        lines.append(f"places, reasons and records are in {receipt.target}/{REJECTS_FILE}")
+        is_loaded = receipt.format not in FORMAT_NAMES
+        where = f"tessaron_rejects of {receipt.target}" if is_loaded else f"{receipt.target}/{REJECTS_FILE}"
+        lines.append(f"places, reasons and records are in {where}")
     lines += [f"check failed: {each.text()}; please report this" for each in receipt.gaps[:_NOTES_SHOWN]]
     return lines
 

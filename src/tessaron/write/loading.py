@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Unpack
+from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import Code, DataError, Place, TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
@@ -26,7 +26,7 @@ from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
 from tessaron.write.books.outcome import Outcome
-from tessaron.write.books.receipt import Receipt
+from tessaron.write.books.receipt import Receipt, read_rejects
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.exported_rows import ExportedRows, is_export
 from tessaron.write.record_sieve import KnownRecords, RecordSieve, identity_of
@@ -170,7 +170,8 @@ def load(
         there = target.finish()
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
         receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, layout)
-        loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top, records)
+        rejects = done.log.every()
+        loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top, rejects, records)
     for entry in inputs:
         if isinstance(entry, ByteInput) and entry.finished is not None:
             entry.finished()
@@ -242,7 +243,16 @@ def _load_export(folder: Path, target: LoadTarget, mode: LoadMode) -> Loaded:
         target.write(rows)
     there = target.finish()
     receipt = exported.receipt_for(target.kind, target.name)
-    return _recorded(target, exported.tables, there, receipt, exported.layout.text, mode, exported.top)
+    return _recorded(
+        target,
+        exported.tables,
+        there,
+        receipt,
+        exported.layout.text,
+        mode,
+        exported.top,
+        read_rejects(folder),
+    )
 
 
 def _recorded(
@@ -253,6 +263,7 @@ def _recorded(
     layout: str,
     mode: str,
     top: str,
+    rejects: Iterator[Mapping[str, Any]],
     records: Mapping[str, int] | None = None,
 ) -> Loaded:
     """Check the counts, record the run, let all of it be seen, and ask the database a question."""
@@ -272,6 +283,6 @@ def _recorded(
     record = RunRecord(
         run, top, mode, receipt.to_dict(), layout, {name: rows.after for name, rows in there.items()}
     )
-    target.commit(record)
+    target.commit(record, rejects)
     question, answer = target.answer(tables.tables)
     return Loaded(receipt, mode, run, tuple(loaded), records or {}, question, answer)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
@@ -186,10 +186,11 @@ class DatabaseTarget:
             self._add_keys()
             return {table.name: self._rows_of(table) for table in self.made.tables}
 
-    def commit(self, record: RunRecord) -> None:
-        """Record the run, and make it all visible at once."""
+    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
+        """Record the run and what it has rejected, and make it all visible at once."""
         with self._told():
             self.runs.add(record)
+            self.runs.add_rejects(record.run, rejects)
             self.connection.commit()
 
     def next_number(self) -> int:

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Literal, Protocol
+from typing import Any, Literal, Protocol
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.layout.table_set import Table
@@ -74,8 +74,8 @@ class LoadTarget(Protocol):
     def next_number(self) -> int:
         """Return the number of the next run."""
 
-    def commit(self, record: RunRecord) -> None:
-        """Record the run, and make it all visible."""
+    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
+        """Record the run and what it has rejected, and make it all visible."""
 
     def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
         """Return a query that joins tables by their keys, and how many rows it returns."""

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from itertools import islice
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Table
 
-RUNS_TABLE = "tessaron_runs"
+RUNS_TABLE, REJECTS_TABLE = "tessaron_runs", "tessaron_rejects"
+_AT_ONCE = 1_000
 _NAMED = 20
 """So many sources are named in words; the receipt has all."""
 
@@ -45,7 +48,7 @@ class RunRecords:
 
     def __init__(self, connection: Connection, schema: str | None):
         self._connection = connection
-        self._table = _table(schema)
+        self._table, self._rejects = _table(schema), _rejects_table(schema)
         self._schema = schema
 
     def is_there(self) -> bool:
@@ -72,6 +75,12 @@ class RunRecords:
                 receipt=json.dumps(record.receipt),
             )
         )
+
+    def add_rejects(self, run: int, rejects: Iterator[Mapping[str, Any]]) -> None:
+        """Record what a run has rejected; nothing is made where there is nothing."""
+        while rows := [_reject_row(run, each) for each in islice(rejects, _AT_ONCE)]:
+            self._rejects.create(self._connection, checkfirst=True)
+            self._connection.execute(self._rejects.insert(), rows)
 
     def next_number(self) -> int:
         """Return the number of the next run."""
@@ -125,5 +134,31 @@ def _table(schema: str | None) -> Table:
         Column("table_rows", Text, nullable=False),
         Column("layout", Text, nullable=False),
         Column("receipt", Text, nullable=False),
+        schema=schema,
+    )
+
+
+REJECT_TEXTS = ("source", "path", "code", "message", "rejected", "raw")
+REJECT_NUMBERS = ("line", "byte_offset", "record", "column")
+"""What is told of a reject; see `docs/rejects.md`."""
+
+
+def _reject_row(run: int, reject: Mapping[str, Any]) -> dict[str, Any]:
+    told = {name: reject.get(name) for name in (*REJECT_TEXTS, *REJECT_NUMBERS)}
+    if told["raw"] is not None:
+        # PostgreSQL has no letter for it.
+        told["raw"] = str(told["raw"]).replace("\0", "\\x00")
+    return {"run": run, **told}
+
+
+def _rejects_table(schema: str | None) -> Table:
+    from sqlalchemy import BigInteger, Column, MetaData, Table, Text
+
+    return Table(
+        REJECTS_TABLE,
+        MetaData(),
+        Column("run", BigInteger, nullable=False),
+        *(Column(name, Text) for name in REJECT_TEXTS),
+        *(Column(name, BigInteger) for name in REJECT_NUMBERS),
         schema=schema,
     )

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from itertools import islice
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -22,7 +23,12 @@ from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.create_tables import parents_first, path_of
 from tessaron.sinks.database.existing_tables import listed
 from tessaron.sinks.database.load_target import LoadMode, RowsThere
-from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.database.run_records import (
+    REJECT_NUMBERS,
+    REJECT_TEXTS,
+    REJECTS_TABLE,
+    RunRecord,
+)
 from tessaron.sinks.lake.lake_catalogs import (
     KEY,
     LAST_KEY,
@@ -37,6 +43,14 @@ from tessaron.sinks.lake.lake_catalogs import (
 )
 
 _SECOND_DIGITS = 6
+_REJECTS_AT_ONCE = 10_000
+_REJECTS = pa.schema(
+    [
+        pa.field("run", pa.int64(), nullable=False),
+        *(pa.field(name, pa.string()) for name in REJECT_TEXTS),
+        *(pa.field(name, pa.int64()) for name in REJECT_NUMBERS),
+    ]
+)
 
 
 class LakeTarget:
@@ -141,7 +155,7 @@ class LakeTarget:
         known = [int(table.properties.get(RUN, 0)) for table in self._before.values()]
         return max(known, default=0) + 1
 
-    def commit(self, record: RunRecord) -> None:
+    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
         """Make the rows part of the tables: children first, the records' table last.
 
         Raises:
@@ -151,6 +165,7 @@ class LakeTarget:
         ordered = [table for table in reversed(self._tables) if table.name != record.top] + last
         with self._told():
             self._catalog.catalog.create_namespace_if_not_exists(self._catalog.namespace)
+            self._add_rejects(record.run, rejects)
             for table in ordered:
                 self._commit(table, record)
             for table in ordered:
@@ -160,6 +175,15 @@ class LakeTarget:
                         f"{self.name}: {table.name} has {there:,} rows, expected {expected:,}: another load "
                         "was under way; replace the tables"
                     )
+
+    def _add_rejects(self, run: int, rejects: Iterator[Mapping[str, Any]]) -> None:
+        """Append what the run has rejected to a table of its own."""
+        while rows := [{"run": run, **each} for each in islice(rejects, _REJECTS_AT_ONCE)]:
+            found = self._catalog.table(REJECTS_TABLE)
+            if found is None:
+                identifier = (self._catalog.namespace, REJECTS_TABLE)
+                found = self._catalog.catalog.create_table(identifier, schema=_REJECTS)
+            found.append(pa.Table.from_pylist(rows, schema=_REJECTS))
 
     def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
         """Return nothing: no query language is at hand."""
