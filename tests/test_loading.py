@@ -236,7 +236,7 @@ class AnyDatabase:
         loaded = tessaron.load(good, self.url, name="other", key=["id"], keys="digest", mode="merge")
         self.assertEqual(tuple(loaded.records.values()), (0, 2, 0, 0))
         tessaron.load(good, self.url, name="third", key=["id"])
-        with self.assertRaisesRegex(tessaron.TargetError, "third_records knows of 0"):
+        with self.assertRaisesRegex(tessaron.TargetError, "tessaron_records_third knows of 0"):
             tessaron.load(good, self.url, name="third", key=["id"], mode="merge")
 
     def test_values_with_one_row_each_are_merged(self):
