@@ -1,6 +1,7 @@
 """Lake tables (Apache Iceberg): a catalog in SQLite, files in a folder or in a store, read back by pyiceberg itself."""
 
 import json
+import logging
 import os
 import unittest
 from unittest import mock
@@ -98,6 +99,7 @@ class LakeTest(FolderTest):
     def test_files_in_a_store(self):
         from moto.server import ThreadedMotoServer
 
+        logging.getLogger("werkzeug").setLevel(logging.ERROR)
         server = ThreadedMotoServer(port=0, verbose=False)
         server.start()
         self.addCleanup(server.stop)

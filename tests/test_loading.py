@@ -135,6 +135,17 @@ class AnyDatabase:
                     found.passed, (found.differences, [check for check in found.checks if not check.passed])
                 )
 
+    def test_structures_that_stand_in_each_other(self):
+        def held(inner, outer, depth):
+            below = [held(outer, inner, depth - 1)] * 2 if depth else []
+            return {f"{inner}_number": depth, "weight": 1.5, "sealed": True, f"{outer}s": below}
+
+        rings = [{"crates": [held("crate", "seal", 3)], "seals": [held("seal", "crate", 3)]}] * 3
+        loaded = tessaron.load(rings, self.url, name="rings")
+        self.assertEqual([table.after for table in loaded.tables], [3, 15, 30, 15, 30])
+        found = tessaron.verify(self.url, rings)
+        self.assertTrue(found.passed, [check for check in found.checks if not check.passed])
+
     def test_modes(self):
         source = self.write("calls.ndjson", "\n".join(LINES[:20]))
         first = tessaron.load(source, self.url, name="calls")
@@ -452,6 +463,18 @@ class SqliteTest(AnyDatabase, FolderTest):
             with mock.patch("tessaron.engine.feeds.NoProgress.say", lambda _, text: told.append(text)):
                 tessaron.load([{"a": 1}], self.url, name="t")
         self.assertEqual(told, ["another program is writing into this database; waiting until it is done"])
+
+    def test_another_program_reads_while_it_ends(self):
+        path = self.folder / "office.db"
+        tessaron.load([{"a": 1}], self.url, name="t")
+        with contextlib.closing(
+            sqlite3.connect(path, isolation_level=None, check_same_thread=False)
+        ) as other:
+            other.execute("BEGIN")
+            self.assertEqual(other.execute("SELECT count(*) FROM t").fetchone(), (1,))
+            threading.Timer(1, other.execute, ["COMMIT"]).start()
+            tessaron.load([{"a": 2}], self.url, name="t", mode="append")
+        self.assertEqual(self.rows("SELECT a FROM t"), [(1,), (2,)])
 
     @settings(max_examples=25, deadline=None, derandomize=True)
     @given(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import TYPE_CHECKING
 
@@ -148,24 +148,31 @@ class CreateTables:
 
 
 def parents_first(tables: Sequence[Table]) -> list[Table]:
-    """Return tables, each behind those that it refers to, else in their order."""
+    """Return tables, each behind those that it refers to, else in their order.
+
+    The tables that rows of a shared one belong to, each its own, stand before it as far as they can: where
+    structures stand in each other there is no such order, and no reference either.
+    """
     left = {table.name: table for table in tables}
     made: list[Table] = []
     while left:
         ready = [
-            table
-            for table in left.values()
-            if all(other == table.name or other not in left for other in _others(table))
+            table for table in left.values() if _is_ready(table, left, (*_referred(table), *table.parents()))
         ]
-        # Tables that refer to each other in a ring stand as they came: no layout has such.
-        for table in ready or list(left.values()):
+        if not ready:
+            ready = [table for table in left.values() if _is_ready(table, left, _referred(table))][:1]
+        for table in ready or [next(iter(left.values()))]:
             made.append(table)
             del left[table.name]
     return made
 
 
-def _others(table: Table) -> list[str]:
-    return [other for _, other in table.references()] + table.parents()
+def _is_ready(table: Table, left: Mapping[str, Table], others: Iterable[str]) -> bool:
+    return all(other == table.name or other not in left for other in others)
+
+
+def _referred(table: Table) -> list[str]:
+    return [other for _, other in table.references()]
 
 
 def required_columns(part: LayoutPart) -> frozenset[str]:

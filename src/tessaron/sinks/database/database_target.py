@@ -131,7 +131,15 @@ class DatabaseTarget:
             self._before = {name: self._count(name) for name in there}
             self._create(there)
             self._writer = writer_for(self.connection)
-        before = {table.name: _above(table) for table in tables}
+        order = {table.name: place for place, table in enumerate(self.made.tables)}
+        before = {
+            table.name: [
+                other
+                for other in dict.fromkeys(name for _, name in table.references())
+                if order.get(other, order[table.name]) < order[table.name]
+            ]
+            for table in tables
+        }
         self._tables = {table.name: table for table in tables}
         self.collected = CollectedRows(tables, most_bytes, self._hand_on, before)
 
@@ -381,12 +389,6 @@ class DatabaseTarget:
 
     def _told(self) -> Any:
         return told_by(self._engine, self.name, TargetError)
-
-
-def _above(table: Table) -> list[str]:
-    """Return the tables whose rows have to be there before those of a table."""
-    others = [other for _, other in table.references()] + table.parents()
-    return [name for name in dict.fromkeys(others) if name != table.name]
 
 
 def _named(names: Sequence[str]) -> str:

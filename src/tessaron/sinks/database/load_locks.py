@@ -44,5 +44,12 @@ def _begin_sqlite(connection: Connection, say: Callable[[str], None]) -> None:
         if "locked" not in str(error.orig):
             raise
         say("another program is writing into this database; waiting until it is done")
-        connection.exec_driver_sql(f"PRAGMA busy_timeout = {_WAITS_MS}")
+        _wait_when_busy(connection)
         connection.exec_driver_sql("BEGIN IMMEDIATE")
+    else:
+        # Who reads at the end makes the commit wait too.
+        _wait_when_busy(connection)
+
+
+def _wait_when_busy(connection: Connection) -> None:
+    connection.exec_driver_sql(f"PRAGMA busy_timeout = {_WAITS_MS}")

@@ -34,7 +34,14 @@ def state_table(top: Table) -> Table:
     """Return the table that knows the records of another: their keys, who they are, what they hold."""
     columns = tuple(Column(name, (name,), INTEGER) for name in _COLUMNS)
     return Table(
-        shorten(f"tessaron_records_{top.name}"), (), None, top.row_key, None, None, columns, key_type=top.key_type
+        shorten(f"tessaron_records_{top.name}"),
+        (),
+        None,
+        top.row_key,
+        None,
+        None,
+        columns,
+        key_type=top.key_type,
     )
 
 

@@ -13,6 +13,8 @@ if TYPE_CHECKING:
     from sqlalchemy import URL, Engine
 
 _EXPECTED = "expected the URL of a database, such as sqlite:///file.db"
+_WAITS_SECONDS = 60
+"""How long SQLite waits for another program that writes; many a load takes more than its driver's five."""
 
 
 def engine_of(url: str, password: str | None = None, must_exist: bool = True) -> tuple[Engine, str]:
@@ -41,7 +43,9 @@ def engine_of(url: str, password: str | None = None, must_exist: bool = True) ->
         shown = shown_url(made)
         if must_exist and made.get_backend_name() == "sqlite":
             _check_file(made.database, shown)
-        engine = create_engine(made, poolclass=NullPool)
+        is_patient = made.get_backend_name() == "sqlite" and "timeout" not in made.query
+        waits = {"timeout": _WAITS_SECONDS} if is_patient else {}
+        engine = create_engine(made, poolclass=NullPool, connect_args=waits)
     except (ArgumentError, NoSuchModuleError) as error:
         raise UsageError(f"{_EXPECTED}: {error}") from None
     except ImportError as error:
@@ -78,7 +82,10 @@ def told_by(
     try:
         yield
     except DBAPIError as error:
-        raise kind(f"{name}: {first_line(error.orig or error)}") from error
+        said = first_line(error.orig or error)
+        if said == "database is locked":
+            said += "; another program uses it: try again once it is done"
+        raise kind(f"{name}: {said}") from error
     except SQLAlchemyError as error:
         raise kind(f"{name}: {first_line(error)}") from error
     except engine.dialect.loaded_dbapi.Error as error:
