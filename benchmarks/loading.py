@@ -22,7 +22,8 @@ from pathlib import Path
 import tessaron
 from tessaron.sinks.database.create_tables import CreateTables
 from tessaron.sinks.database.known_dialects import dialect_named
-from tessaron.sinks.database.row_writers import BoundRows
+from tessaron.sinks.database.row_writers import sqlite_values
+from tessaron.sinks.file_writers import in_shown_units
 from tessaron.sources.demo.vessel_calls import write_calls
 
 RECORDS, ROUNDS, CHANGED = 60_000, 3, 100
@@ -71,8 +72,8 @@ def ready_tuples(calls: Path) -> tuple[CreateTables, dict[str, list[tuple[object
     made = CreateTables(dialect_named("sqlite"), tables.layout.tables)
     rows = {}
     for table in made.tables:
-        groups = BoundRows.groups(object.__new__(BoundRows), table, table.name, tables[table.name])
-        rows[table.name] = [row for group in groups for row in group.ready]
+        columns = in_shown_units(tables[table.name], table).combine_chunks().columns
+        rows[table.name] = [*zip(*map(sqlite_values, columns), strict=True)]
     return made, rows
 
 

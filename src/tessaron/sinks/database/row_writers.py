@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import chain
 from typing import TYPE_CHECKING, Any, Protocol, cast
 
 import numpy as np
@@ -22,6 +23,8 @@ if TYPE_CHECKING:
 
 _AT_ONCE = 20_000
 """So many rows become Python objects at once."""
+_MOST_BOUND = 32_000
+"""Values of one statement for SQLite, unless its limit is lower."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,39 +155,57 @@ def _line_of(said: str) -> int | None:
 
 
 class BoundRows:
-    """By one prepared statement for SQLite, which has texts for all that is no integer, double or boolean."""
+    """By prepared statements for SQLite, which has texts for all that is no integer, double or boolean."""
 
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
-        """Yield the rows as tuples, some thousand at a time."""
+        """Yield the rows as values one after the other, some thousand rows at a time."""
         for part in _parts(in_shown_units(rows, table)):
-            yield ReadyRows(table, name, part, [*zip(*map(_bound, part.columns), strict=True)])
+            columns = [sqlite_values(column) for column in part.columns]
+            yield ReadyRows(table, name, part, [*chain.from_iterable(zip(*columns, strict=True))])
 
     def send(self, group: ReadyRows) -> None:
-        """Append rows to a table of SQLite."""
+        """Append rows to a table of SQLite.
+
+        A statement takes many rows: after each this thread stands in line for the interpreter again.
+        """
         import sqlite3
 
-        columns = ", ".join(map(_quoted, group.rows.schema.names))
-        marks = ", ".join("?" * len(group.rows.schema.names))
-        statement = f"INSERT INTO {group.name} ({columns}) VALUES ({marks})"
+        width = len(group.rows.schema.names)
+        limit = min(_MOST_BOUND, self._raw.getlimit(sqlite3.SQLITE_LIMIT_VARIABLE_NUMBER))
+        step = max(1, limit // width) * width
+        whole = len(group.ready) // step * step
+        rows = (group.ready[place : place + step] for place in range(0, whole, step))
         try:
-            self._raw.executemany(statement, group.ready)
+            self._raw.executemany(_insertion(group, step // width), rows)
+            if rest := group.ready[whole:]:
+                self._raw.execute(_insertion(group, len(rest) // width), rest)
         except sqlite3.Error as error:
-            key = group.table.row_key
+            keys = group.rows.column(group.table.row_key)
             raise TargetError(
-                f"{group.table.name}, between the rows whose {key} is {group.ready[0][0]} and "
-                f"{group.ready[-1][0]}: {first_line(error)}; nothing was loaded"
+                f"{group.table.name}, between the rows whose {group.table.row_key} is {keys[0].as_py()} and "
+                f"{keys[-1].as_py()}: {first_line(error)}; nothing was loaded"
             ) from error
 
 
-def _bound(column: ArrowArray) -> list[object]:
+def _insertion(group: ReadyRows, rows: int) -> str:
+    names = group.rows.schema.names
+    marks = f"({', '.join('?' * len(names))})"
+    return f"INSERT INTO {group.name} ({', '.join(map(_quoted, names))}) VALUES {', '.join([marks] * rows)}"
+
+
+def sqlite_values(column: ArrowArray) -> list[object]:
     """Return a column as SQLite takes it."""
     if pa.types.is_boolean(column.type):
         column = column.cast(pa.int8())
     is_number = pa.types.is_integer(column.type) or pa.types.is_floating(column.type)
-    if not is_number and not pa.types.is_large_string(column.type):
+    if pa.types.is_timestamp(column.type) and column.type.tz == "UTC":
+        # Arrow takes ten times as long for a moment of a zone.
+        texts = column.cast(pa.timestamp(column.type.unit)).cast(pa.string())
+        column = pc.binary_join_element_wise(texts, "Z", "")
+    elif not is_number and not pa.types.is_large_string(column.type):
         column = column.cast(pa.string())
     if is_number and not column.null_count:
         return cast("list[object]", column.to_numpy().tolist())
