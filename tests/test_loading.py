@@ -1,4 +1,4 @@
-"""Loading into databases: SQLite, and a PostgreSQL that the tests start themselves."""
+"""Loading into databases: SQLite, and servers of PostgreSQL and MariaDB that the tests start themselves."""
 
 import contextlib
 import datetime
@@ -22,6 +22,7 @@ import tessaron
 from tessaron.sources.demo.vessel_calls import call_line, iter_calls
 from tests.golden import cases, source_of
 from tests.harness import FolderTest, quick_command
+from tests.mariadb import mariadb_database, needs_mariadb
 from tests.postgres import needs_postgres, postgres_database
 
 LINES = [call_line(call) for call in iter_calls(60)]
@@ -356,6 +357,7 @@ class AnyDatabase:
             layout = layout.rename_column("odd", name, f'{name}" % : ?')
         tessaron.load([row], self.url, layout=layout)
         self.assertEqual(tuple(self.rows("SELECT * FROM odd")[0]), (1, 1, 2, 3, 4, 5, 6))
+        self.assertTrue(tessaron.verify(self.url, [row], name="odd").passed)
         # A row of PostgreSQL has to fit a page: of many columns not all can be filled.
         wide = [{f"c{number}": number for number in range(begin, begin + 500)} for begin in (0, 500, 1_000)]
         tessaron.load(wide, self.url, name="wide", most_columns=2_000)
@@ -513,6 +515,47 @@ class SqliteTest(AnyDatabase, FolderTest):
             )
             expected = dict(records) if complete else {**expected, **records}
             self.assertEqual((self.words(), self.orphans()), (expected, 0))
+
+
+@needs_mariadb
+class MariadbTest(FolderTest):
+    """What goes by SQLAlchemy's INSERT, in a database that commits with every table that is made."""
+
+    rows, execute, words, orphans = (
+        AnyDatabase.rows,
+        AnyDatabase.execute,
+        AnyDatabase.words,
+        AnyDatabase.orphans,
+    )
+    started = AnyDatabase.started
+    test_every_structure_is_identical = AnyDatabase.test_every_structure_is_identical
+    test_structures_that_stand_in_each_other = AnyDatabase.test_structures_that_stand_in_each_other
+    test_modes = AnyDatabase.test_modes
+    test_merging = AnyDatabase.test_merging
+    test_two_loads_at_once = AnyDatabase.test_two_loads_at_once
+
+    def setUp(self):
+        super().setUp()
+        self.url = self.enterContext(mariadb_database())
+
+    def test_names_and_types(self):
+        layout = tessaron.draft(self.write("typed.ndjson", TYPED), name="typed")
+        for name in layout.columns("typed"):
+            layout = layout.rename_column("typed", name, f"{name}`\"'\\ % :x ?")
+        tessaron.load(self.folder / "typed.ndjson", self.url, layout=layout)
+        found = tessaron.verify(self.url)
+        self.assertTrue(found.passed, (found.differences, found.checks))
+
+    def test_a_load_that_fails_takes_its_tables_away(self):
+        with (
+            self.assertRaisesRegex(tessaron.TargetError, "t_b.*nothing was loaded"),
+            mock.patch(
+                "tessaron.sinks.database.row_writers.InsertedRows.send",
+                side_effect=tessaron.TargetError("t_b: no room; nothing was loaded"),
+            ),
+        ):
+            tessaron.load([{"a": 1, "b": [2]}], self.url, name="t")
+        self.assertEqual(self.rows("SHOW TABLES"), [])
 
 
 @needs_postgres

@@ -38,9 +38,9 @@ class CreateTables:
     ):
         self.dialect, self.schema = dialect, schema
         self.tables = parents_first(tables)
-        self._names = {table.name for table in tables}
+        self._places = {table.name: place for place, table in enumerate(self.tables)}
         self._required = required
-        self._index_names = Names(self._names)
+        self._index_names = Names({table.name for table in tables})
 
     def name(self, table: str) -> str:
         """Return the name of a table in quotes, with its schema."""
@@ -52,7 +52,8 @@ class CreateTables:
 
         Args:
             table: The table.
-            has_keys: Whether with primary key and references; else `keys` adds them once it is filled.
+            has_keys: Whether with primary key and references; else `keys` adds them once it is filled. What
+                refers to a table that is made later comes from `late_references`.
         """
         comments = {column.name: path_of(column) for column in table.columns}
         schema = table.arrow_schema()
@@ -66,7 +67,7 @@ class CreateTables:
             for name, spelled in self.declared(table)
         ]
         if has_keys:
-            lines += [self._primary_key(table), *self._references(table)]
+            lines += [self._primary_key(table), *self._references(table, is_late=False)]
         inside = ",\n".join(f"  {line}" for line in lines)
         return f"CREATE TABLE {self.name(table.name)} (\n{inside}\n){self._table_comment(table)}"
 
@@ -86,7 +87,14 @@ class CreateTables:
 
     def keys(self, table: Table) -> list[str]:
         """Return the statements that give a table its primary key and references."""
-        parts = [self._primary_key(table), *self._references(table)]
+        references = (*self._references(table, is_late=False), *self._references(table, is_late=True))
+        return self._added(table, [self._primary_key(table), *references])
+
+    def late_references(self, table: Table) -> list[str]:
+        """Return the statements for references to tables that are made, and filled, after this one."""
+        return self._added(table, self._references(table, is_late=True))
+
+    def _added(self, table: Table, parts: Iterable[str]) -> list[str]:
         return [f"ALTER TABLE {self.name(table.name)} ADD {part}" for part in parts]
 
     def indexes(self, table: Table) -> list[str]:
@@ -118,13 +126,6 @@ class CreateTables:
         """Return the statement that takes a table away."""
         return f"DROP TABLE {self.name(table)}"
 
-    def all(self) -> Iterator[str]:
-        """Yield the statements that make all tables, as a script has them."""
-        for table in self.tables:
-            yield self.create(table)
-            yield from self.indexes(table)
-            yield from self.comments(table)
-
     def _line(self, name: str, spelled: str, is_required: bool, comment: str) -> str:
         said = (
             f" COMMENT {self.dialect.text(comment)}" if comment and self.dialect.comments == "within" else ""
@@ -134,14 +135,18 @@ class CreateTables:
     def _primary_key(self, table: Table) -> str:
         return f"PRIMARY KEY ({self.dialect.quoted(table.row_key)})"
 
-    def _references(self, table: Table) -> Iterator[str]:
-        keys = {each.name: each.row_key for each in self.tables}
+    def _references(self, table: Table, is_late: bool) -> Iterator[str]:
         for column, other in table.references():
-            if other in self._names:
+            if other in self._places and self._is_late(table, other) is is_late:
+                key = self.tables[self._places[other]].row_key
                 yield (
                     f"FOREIGN KEY ({self.dialect.quoted(column)}) REFERENCES {self.name(other)} "
-                    f"({self.dialect.quoted(keys[other])})"
+                    f"({self.dialect.quoted(key)})"
                 )
+
+    def _is_late(self, table: Table, other: str) -> bool:
+        # SQLite adds no reference later, and minds none to what is not there yet.
+        return self.dialect.name != "sqlite" and self._places[other] > self._places[table.name]
 
     def _table_comment(self, table: Table) -> str:
         return f" COMMENT {self.dialect.text(told_of(table))}" if self.dialect.comments == "within" else ""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
@@ -82,9 +83,19 @@ class DatabaseTarget:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._thread.shutdown(cancel_futures=True)
+        if kind is not None and self.dialect.commits_tables:
+            self._take_away()
         if self._connection is not None:
             # What is not committed goes when the connection does, also where it was lost.
             self._connection.invalidate() if kind is not None else self._connection.close()
+
+    def _take_away(self) -> None:
+        """Take away the tables that a load has made which failed, where no transaction does so."""
+        with suppress(Exception):
+            self.connection.rollback()
+            for table in reversed(self.made.tables if self._created else []):
+                if table.name in self._created:
+                    self._run(self.made.drop(table.name))
 
     @property
     def kind(self) -> str:
@@ -200,6 +211,7 @@ class DatabaseTarget:
             self.runs.add(record)
             self.runs.add_rejects(record.run, rejects)
             self.connection.commit()
+            self._created.clear()
 
     def next_number(self) -> int:
         """Return the number of the next run."""
@@ -297,6 +309,9 @@ class DatabaseTarget:
             for statements in zip(*(self._key_statements(table) for table in created), strict=True):
                 for each in (one for some in statements for one in some):
                     self._run(each)
+        else:
+            for each in (one for table in created for one in self.made.late_references(table)):
+                self._run(each)
         for table in created:
             for each in (*self.made.indexes(table), *self.made.comments(table)):
                 self._run(each)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
@@ -27,6 +28,16 @@ _TAKES = {
     "timestamp_tz": ("TIMESTAMP", "DATETIME"),
 }
 """What the name of a type begins with, or has in it, that takes values of ours."""
+
+_SPELLINGS = [
+    (re.compile(several), one)
+    for several, one in (
+        (r" (CHARACTER SET|COLLATE) \"?\w+\"?", ""),
+        (r"\bTINYINT\(1\)|\bBOOLEAN\b", "BOOL"),
+        (r"\b(\w*INT|INTEGER)\(\d+\)", r"\1"),
+        (r"\bDECIMAL\b", "NUMERIC"),
+    )
+]
 
 
 @dataclass(frozen=True, slots=True)
@@ -116,7 +127,14 @@ def _kinds_of(table: Table) -> Mapping[str, str]:
 
 
 def _alike(one: str, other: str) -> bool:
-    return "".join(one.split()) == "".join(other.split())
+    return _one_spelling(one) == _one_spelling(other)
+
+
+def _one_spelling(spelled: str) -> str:
+    """Return a type as it is spelled nowhere else: MariaDB says widths and letters that nobody asked for."""
+    for several, one in _SPELLINGS:
+        spelled = several.sub(one, spelled)
+    return "".join(spelled.split())
 
 
 def _takes(there: str, kind: str) -> bool:

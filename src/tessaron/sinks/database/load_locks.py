@@ -28,6 +28,14 @@ def begin_alone(connection: Connection, schema: str, say: Callable[[str], None])
         if not connection.exec_driver_sql(f"SELECT pg_try_advisory_xact_lock{asked}").scalar():
             say("another load into this database is under way; waiting until it is done")
             connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock{asked}")
+    elif connection.dialect.name in ("mysql", "mariadb"):
+        # Its locks have one name for all databases of a server; they go with the connection.
+        name = "SELECT GET_LOCK(left(concat('tessaron.', md5(database())), 64), {})"
+        if not connection.exec_driver_sql(name.format(0)).scalar():
+            say("another load into this database is under way; waiting until it is done")
+            connection.exec_driver_sql(name.format(_WAITS_MS // 1_000))
+            # What it has done since this one began is to be seen.
+            connection.exec_driver_sql("COMMIT")
 
 
 def _begin_sqlite(connection: Connection, say: Callable[[str], None]) -> None:

@@ -31,6 +31,7 @@ def load_script(made: CreateTables, files: Mapping[str, str] | None = None, form
         lines.append("")
     if files:
         lines += _loads(made, files, form)
+    lines += [f"{each};" for table in made.tables for each in made.late_references(table)]
     return "\n".join(lines).rstrip() + "\n"
 
 

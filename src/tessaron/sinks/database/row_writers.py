@@ -16,7 +16,7 @@ from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.csv_rows import iter_csv_rows
 from tessaron.sinks.file_writers import in_shown_units
-from tessaron.sources.database.engines import first_line
+from tessaron.sources.database.engines import first_line, name_quoting
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -230,10 +230,12 @@ class InsertedRows:
         from sqlalchemy import text
         from sqlalchemy.exc import DBAPIError
 
-        quoted = self._connection.dialect.identifier_preparer.quote_identifier
         names = group.rows.schema.names
+        columns = ", ".join(map(name_quoting(self._connection.dialect), names))
         marks = ", ".join(f":v{number}" for number in range(len(names)))
-        statement = text(f"INSERT INTO {group.name} ({', '.join(map(quoted, names))}) VALUES ({marks})")
+        # What stands behind a colon in a name would be a parameter.
+        into = f"{group.name} ({columns})".replace(":", "\\:")
+        statement = text(f"INSERT INTO {into} VALUES ({marks})")
         try:
             self._connection.execute(statement, group.ready)
         except DBAPIError as error:

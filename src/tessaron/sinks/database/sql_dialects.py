@@ -28,6 +28,8 @@ class SqlDialect:
         comments: Whether there are any: `apart` in statements of their own, `within` those that make a table.
         folds_case: Whether names that differ only in case are one.
         has_schemas: Whether a script can make a schema where it is lacking.
+        has_escapes: Whether a backslash in a text says that the letter behind it is another.
+        commits_tables: Whether making a table ends the transaction.
     """
 
     name: str
@@ -40,6 +42,8 @@ class SqlDialect:
     comments: str = ""
     folds_case: bool = False
     has_schemas: bool = False
+    has_escapes: bool = False
+    commits_tables: bool = False
     _known: dict[tuple[str, int], str] = field(default_factory=dict, compare=False)
 
     def quoted(self, name: str) -> str:
@@ -49,6 +53,8 @@ class SqlDialect:
 
     def text(self, value: str) -> str:
         """Return a text as a literal."""
+        if self.has_escapes:
+            value = value.replace("\\", "\\\\")
         return "'" + value.replace("'", "''") + "'"
 
     def type_of(self, column_type: ColumnType) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -70,6 +70,15 @@ def shown_url(url: URL | str) -> str:
     except ArgumentError as error:
         raise UsageError(f"{_EXPECTED}: {error}") from None
     return made.set(drivername=made.get_backend_name()).render_as_string(hide_password=True)
+
+
+def name_quoting(dialect: Any) -> Callable[[str], str]:
+    """Return what puts names in quotes, for statements that SQLAlchemy's dialect hands on as they are.
+
+    Its own quoting doubles percent signs, for drivers that would take them for parameters.
+    """
+    begin, end = dialect.identifier_preparer.initial_quote, dialect.identifier_preparer.final_quote
+    return lambda name: f"{begin}{name.replace(end, end * 2)}{end}"
 
 
 @contextmanager

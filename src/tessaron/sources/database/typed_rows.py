@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Iterator, Sequence
+from datetime import datetime, time, timedelta
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +12,7 @@ import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema, ArrowType
 from tessaron.core.lines.row_records import LineStream
+from tessaron.sources.database.engines import name_quoting
 from tessaron.sources.exported.file_readers import csv_batches, from_texts, with_moments
 
 if TYPE_CHECKING:
@@ -28,7 +30,7 @@ class TypedRows:
 
     def __init__(self, connection: Connection):
         self._connection = connection
-        self._quote = connection.dialect.identifier_preparer.quote_identifier
+        self._quote = name_quoting(connection.dialect)
 
     def batches(self, table: str, schema: ArrowSchema, order: Sequence[str]) -> Iterator[ArrowRows]:
         """Yield the rows of a table.
@@ -106,14 +108,26 @@ def _array(values: list[Any], kind: ArrowType) -> ArrowArray:
     if pa.types.is_decimal(kind):
         return pa.array([_decimal(each, kind.scale) for each in values], kind)
     if pa.types.is_timestamp(kind) and kind.tz is not None:
-        return pa.array([None if each is None else str(each) for each in values], pa.string())
+        return pa.array([None if each is None else _moment(each) for each in values], pa.string())
     if pa.types.is_temporal(kind):
+        values = [_time(each) if isinstance(each, timedelta) else each for each in values]
         if any(isinstance(each, str) for each in values):
             return from_texts(pa.array(values, pa.string()), kind)
         return pa.array(values, kind)
     if pa.types.is_floating(kind):
         return pa.array([None if each is None else float(each) for each in values], kind)
     return pa.array(values, kind)
+
+
+def _moment(value: Any) -> str:
+    """Return a moment with its zone: UTC where the database knows none, as loading writes it there."""
+    is_bare = isinstance(value, datetime) and value.tzinfo is None
+    return f"{value}Z" if is_bare else str(value)
+
+
+def _time(since_midnight: timedelta) -> time:
+    """Return a time of day, which MariaDB has as a length of time."""
+    return (datetime.min + since_midnight).time()
 
 
 def _decimal(value: Any, scale: int) -> Decimal | None:
