@@ -18,6 +18,7 @@ from tessaron.core.types.column_types import parse_type
 from tessaron.sinks.database.known_dialects import DIALECTS, dialect_named
 from tests.golden import cases, made_of
 from tests.harness import FolderTest, quick_command
+from tests.mariadb import mariadb_database, needs_mariadb
 from tests.postgres import needs_postgres, postgres_database
 
 CALLS = [
@@ -203,6 +204,40 @@ class ScriptsTest(FolderTest):
                             ).scalar()
                             self.assertEqual(count, table["rows"])
                     engine.dispose()
+
+    @needs_mariadb
+    def test_mariadb_runs_every_script(self):
+        with mariadb_database() as url:
+            engine = sa.create_engine(url)
+            for case in cases():
+                with self.subTest(case.name), engine.begin() as connection:
+                    connection.execute(
+                        sa.text(f"CREATE OR REPLACE DATABASE {case.name} CHARACTER SET utf8mb4")
+                    )
+                    made_of(case, self.folder / case.name)
+                    socket = engine.url.query["unix_socket"]
+                    done = subprocess.run(
+                        [
+                            "mariadb",
+                            "--no-defaults",
+                            "-u",
+                            "root",
+                            "-S",
+                            socket,
+                            "--local-infile=1",
+                            case.name,
+                        ],
+                        input=tessaron.ddl(self.folder / case.name, "mariadb").encode(),
+                        cwd=self.folder / case.name,
+                        capture_output=True,
+                        check=False,
+                    )
+                    self.assertEqual(done.returncode, 0, done.stderr)
+                    for table in json.loads((self.folder / case.name / "receipt.json").read_text())["tables"]:
+                        query = f"SELECT count(*) FROM `{case.name}`.`{table['name']}`"
+                        self.assertEqual(connection.execute(sa.text(query)).scalar(), table["rows"])
+                    connection.execute(sa.text(f"DROP DATABASE {case.name}"))
+            engine.dispose()
 
     def test_sqlite_runs_every_script(self):
         shell = shutil.which("sqlite3")

@@ -136,17 +136,6 @@ class AnyDatabase:
                     found.passed, (found.differences, [check for check in found.checks if not check.passed])
                 )
 
-    def test_structures_that_stand_in_each_other(self):
-        def held(inner, outer, depth):
-            below = [held(outer, inner, depth - 1)] * 2 if depth else []
-            return {f"{inner}_number": depth, "weight": 1.5, "sealed": True, f"{outer}s": below}
-
-        rings = [{"crates": [held("crate", "seal", 3)], "seals": [held("seal", "crate", 3)]}] * 3
-        loaded = tessaron.load(rings, self.url, name="rings")
-        self.assertEqual([table.after for table in loaded.tables], [3, 15, 30, 15, 30])
-        found = tessaron.verify(self.url, rings)
-        self.assertTrue(found.passed, [check for check in found.checks if not check.passed])
-
     def test_modes(self):
         source = self.write("calls.ndjson", "\n".join(LINES[:20]))
         first = tessaron.load(source, self.url, name="calls")
@@ -529,7 +518,6 @@ class MariadbTest(FolderTest):
     )
     started = AnyDatabase.started
     test_every_structure_is_identical = AnyDatabase.test_every_structure_is_identical
-    test_structures_that_stand_in_each_other = AnyDatabase.test_structures_that_stand_in_each_other
     test_modes = AnyDatabase.test_modes
     test_merging = AnyDatabase.test_merging
     test_two_loads_at_once = AnyDatabase.test_two_loads_at_once
