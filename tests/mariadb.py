@@ -57,4 +57,6 @@ def mariadb_database() -> Iterator[str]:
     with connection, connection.cursor() as cursor:
         cursor.execute(f"CREATE DATABASE {name} CHARACTER SET utf8mb4")
         yield f"mysql+pymysql://root@/{name}?unix_socket={socket}"
+        # Else tables that refer to each other would hold it.
+        cursor.execute("SET foreign_key_checks = 0")
         cursor.execute(f"DROP DATABASE {name}")

@@ -236,7 +236,8 @@ class ScriptsTest(FolderTest):
                     for table in json.loads((self.folder / case.name / "receipt.json").read_text())["tables"]:
                         query = f"SELECT count(*) FROM `{case.name}`.`{table['name']}`"
                         self.assertEqual(connection.execute(sa.text(query)).scalar(), table["rows"])
-                    connection.execute(sa.text(f"DROP DATABASE {case.name}"))
+                    for statement in ("SET foreign_key_checks = 0", f"DROP DATABASE {case.name}"):
+                        connection.execute(sa.text(statement))
             engine.dispose()
 
     def test_sqlite_runs_every_script(self):

@@ -32,6 +32,7 @@ TYPED = (
     '{"b":false,"i":-1,"d":2.25,"big":0.001,"f":-2.5,"t":"é \\u0001","e":"x","day":"1969-12-31","at":"1969-01-02 03:04:05.001",'
     '"tz":"1900-01-02T23:04:05+01:00","hm":"23:59:59","u":"6f0b1f60-5b1e-4c0e-9d57-1d1f0e0c1a22","x":null}\n{}\n'
 )  # fmt: skip
+RINGS = next(case for case in cases() if case.name == "in_each_other")
 # records; options; how many are new, changed, unchanged and deleted; and the records that are there afterwards
 DELIVERIES = (
     ({1: "ab", 2: "", 3: "c"}, {}, (3, 0, 0, 0), {1: "ab", 2: "", 3: "c"}),
@@ -170,6 +171,27 @@ class AnyDatabase:
         ):
             tessaron.load(source, self.url, mode="append", name="calls")
         self.assertEqual(tessaron.load(source, self.url, mode="append", as_before=True).tables[0].after, 29)
+
+    def test_rows_that_refer_to_each_other_come_and_go(self):
+        before = [json.loads(line) for line in source_of(RINGS).read_text("utf-8").splitlines()]
+        after = json.loads(json.dumps(before))
+        after[0]["crates"][0]["seals"][0]["officer"] = "desk 9"
+        wider = [{**record, "extra": "x"} for record in before]
+        for records, name, options in (
+            (before, "r", {}),
+            (after, "r", {"mode": "replace"}),
+            (wider, "r", {"mode": "replace"}),
+            (before, "m", {"mode": "merge", "key": ["call"]}),
+            (after, "m", {"mode": "merge", "as_before": True}),
+            (after[1:], "m", {"mode": "merge", "as_before": True, "complete": True}),
+        ):
+            with self.subTest(name=name, **options):
+                tessaron.load(records, self.url, name=name, **options)
+                found = tessaron.verify(self.url, records, name=name)
+                self.assertTrue(found.passed, (found.differences, found.checks))
+        tessaron.load(before, self.url, name="a")
+        tessaron.load(before, self.url, name="a", mode="append")
+        self.assertTrue(tessaron.verify(self.url, [*before, *before], name="a").passed)
 
     def test_an_export_is_loaded_as_it_is(self):
         for form in ("parquet", "csv"):
@@ -520,6 +542,9 @@ class MariadbTest(FolderTest):
     test_every_structure_is_identical = AnyDatabase.test_every_structure_is_identical
     test_modes = AnyDatabase.test_modes
     test_merging = AnyDatabase.test_merging
+    test_rows_that_refer_to_each_other_come_and_go = (
+        AnyDatabase.test_rows_that_refer_to_each_other_come_and_go
+    )
     test_two_loads_at_once = AnyDatabase.test_two_loads_at_once
 
     def setUp(self):

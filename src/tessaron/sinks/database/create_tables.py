@@ -122,9 +122,24 @@ class CreateTables:
         ]
         return made
 
-    def drop(self, table: str) -> str:
-        """Return the statement that takes a table away."""
-        return f"DROP TABLE {self.name(table)}"
+    def drop(self, tables: Iterable[str]) -> list[str]:
+        """Return the statements that take tables away, those that refer to others before these."""
+        names = [self.name(table) for table in tables]
+        # Of tables that refer to each other none can go alone.
+        together = [", ".join(names)] if self.dialect.name == "postgresql" and names else names
+        return [f"DROP TABLE {each}" for each in together]
+
+    def lacking(self, table: Table) -> Iterator[tuple[str, str]]:
+        """Yield each table that rows of one refer to, and the query that counts those that lack their row."""
+        for column, other in table.references():
+            if other in self._places:
+                key = self.dialect.quoted(self.tables[self._places[other]].row_key)
+                quoted = self.dialect.quoted(column)
+                yield (
+                    other,
+                    f"SELECT count(*) FROM {self.name(table.name)} AS t1 LEFT JOIN {self.name(other)} AS t2 "
+                    f"ON t2.{key} = t1.{quoted} WHERE t1.{quoted} IS NOT NULL AND t2.{key} IS NULL",
+                )
 
     def _line(self, name: str, spelled: str, is_required: bool, comment: str) -> str:
         said = (
@@ -139,9 +154,11 @@ class CreateTables:
         for column, other in table.references():
             if other in self._places and self._is_late(table, other) is is_late:
                 key = self.tables[self._places[other]].row_key
+                # Rows that refer to each other come and go in no order.
+                waits = " DEFERRABLE INITIALLY DEFERRED" if is_late and self.dialect.defers else ""
                 yield (
                     f"FOREIGN KEY ({self.dialect.quoted(column)}) REFERENCES {self.name(other)} "
-                    f"({self.dialect.quoted(key)})"
+                    f"({self.dialect.quoted(key)}){waits}"
                 )
 
     def _is_late(self, table: Table, other: str) -> bool:

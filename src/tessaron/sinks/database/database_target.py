@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -93,9 +94,9 @@ class DatabaseTarget:
         """Take away the tables that a load has made which failed, where no transaction does so."""
         with suppress(Exception):
             self.connection.rollback()
-            for table in reversed(self.made.tables if self._created else []):
-                if table.name in self._created:
-                    self._run(self.made.drop(table.name))
+            made = self.made.tables if self._created else []
+            for each in self.made.drop(t.name for t in reversed(made) if t.name in self._created):
+                self._run(each)
 
     @property
     def kind(self) -> str:
@@ -138,6 +139,8 @@ class DatabaseTarget:
             if self._schema is not None and self.dialect.has_schemas:
                 self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
             self.runs = RunRecords(self.connection, self._runs_schema)
+            if self._checks_late:
+                self._run("SET SESSION foreign_key_checks = 0")
             there = self._tables_there()
             self._before = {name: self._count(name) for name in there}
             self._create(there)
@@ -202,7 +205,11 @@ class DatabaseTarget:
         self._take_out()
         self._wait()
         with self._told():
+            if self.dialect.name == "postgresql":
+                # No key can be added while checks are due.
+                self._run("SET CONSTRAINTS ALL IMMEDIATE")
             self._add_keys()
+            self._check_references()
             return {table.name: self._rows_of(table) for table in self.made.tables}
 
     def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
@@ -270,8 +277,8 @@ class DatabaseTarget:
         if is_other or set(beside) - set(ours):
             # Those behind refer to those before.
             gone = dict.fromkeys((*reversed(beside), *reversed(ours)))
-            for name in gone:
-                self._run(self.made.drop(name))
+            for each in self.made.drop(gone):
+                self._run(each)
             return []
         if ours and self.dialect.name == "postgresql":
             self._run(f"TRUNCATE {', '.join(map(self.made.name, ours))}")
@@ -317,24 +324,34 @@ class DatabaseTarget:
                 self._run(each)
             if self.merging is not None and table.name == self.merging.state.name:
                 self._run(self.merging.index())
-        if self.dialect.name == "sqlite":
-            self._check_references()
 
     def _key_statements(self, table: Table) -> tuple[list[str], list[str]]:
         first, *others = self.made.keys(table)
         return [first], others
 
+    @property
+    def _checks_late(self) -> bool:
+        """Whether references wait for `_check_references`: MariaDB has no other way for those in a ring."""
+        return self.dialect.name in ("mysql", "mariadb")
+
     def _check_references(self) -> None:
-        """Check references of SQLite, which does not do so by itself."""
+        """Check references where the database has not done so itself."""
         for table in self.made.tables:
-            found = self.connection.exec_driver_sql(
-                f"PRAGMA foreign_key_check({self.dialect.quoted(table.name)})"
-            ).fetchall()
-            if found:
-                raise TargetError(
-                    f"{self.name}: {len(found):,} rows of {table.name} refer to rows of {found[0][2]} that "
-                    "are not there; nothing was loaded"
-                )
+            for other, count in self._lacking(table):
+                if count:
+                    raise TargetError(
+                        f"{self.name}: {count:,} rows of {table.name} refer to rows of {other} that "
+                        "are not there; nothing was loaded"
+                    )
+
+    def _lacking(self, table: Table) -> Iterator[tuple[str, int]]:
+        if self.dialect.name == "sqlite":
+            pragma = f"PRAGMA foreign_key_check({self.dialect.quoted(table.name)})"
+            found = self.connection.exec_driver_sql(pragma).fetchall()
+            yield from Counter(other for _, _, other, _ in found).items()
+        elif self._checks_late:
+            for other, query in self.made.lacking(table):
+                yield other, int(self._scalar(query))
 
     def _rows_of(self, table: Table) -> RowsThere:
         before = self._before.get(table.name, 0)

@@ -101,7 +101,14 @@ _KNOWN = {
     each.name: each
     for each in (
         SqlDialect(
-            "postgresql", _from(_POSTGRESQL), ('"', '"'), 63, True, 1_600, 6, "apart", has_schemas=True
+            "postgresql",
+            _from(_POSTGRESQL),
+            most_letters=63,
+            counts_bytes=True,
+            most_columns=1_600,
+            comments="apart",
+            has_schemas=True,
+            defers=True,
         ),
         SqlDialect("sqlite", _of_sqlite, ('"', '"'), None, False, 2_000, 9, folds_case=True),
         SqlDialect(
@@ -129,8 +136,18 @@ _KNOWN = {
             commits_tables=True,
         ),
         SqlDialect("sqlserver", _from(_SQL_SERVER, 7), ("[", "]"), 128, False, 1_024, 7, folds_case=True),
-        SqlDialect("oracle", _from(_ORACLE), ('"', '"'), 128, True, 1_000, 9, "apart", commits_tables=True),
-        SqlDialect("ansi", _from(_ANSI), ('"', '"'), 128, False, None, 6, has_schemas=True),
+        SqlDialect(
+            "oracle",
+            _from(_ORACLE),
+            most_letters=128,
+            counts_bytes=True,
+            most_columns=1_000,
+            second_digits=9,
+            comments="apart",
+            commits_tables=True,
+            defers=True,
+        ),
+        SqlDialect("ansi", _from(_ANSI), most_letters=128, has_schemas=True, defers=True),
     )
 }
 DIALECTS = tuple(_KNOWN)

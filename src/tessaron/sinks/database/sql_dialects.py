@@ -30,6 +30,7 @@ class SqlDialect:
         has_schemas: Whether a script can make a schema where it is lacking.
         has_escapes: Whether a backslash in a text says that the letter behind it is another.
         commits_tables: Whether making a table ends the transaction.
+        defers: Whether references can wait for the end of the transaction.
     """
 
     name: str
@@ -44,6 +45,7 @@ class SqlDialect:
     has_schemas: bool = False
     has_escapes: bool = False
     commits_tables: bool = False
+    defers: bool = False
     _known: dict[tuple[str, int], str] = field(default_factory=dict, compare=False)
 
     def quoted(self, name: str) -> str:

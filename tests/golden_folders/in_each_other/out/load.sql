@@ -90,5 +90,5 @@ COMMENT ON COLUMN "in_each_other_seals_crates"."weight" IS '$.seals[*].crates[*]
 \copy "in_each_other_crates_seals" ("row_key", "parent_key", "ordinal", "seal_number", "officer") FROM 'in_each_other_crates_seals.csv' WITH (FORMAT csv, HEADER true)
 \copy "in_each_other_seals" ("row_key", "parent_key", "within_key", "through_key", "ordinal", "depth", "seal_number", "officer") FROM 'in_each_other_seals.csv' WITH (FORMAT csv, HEADER true)
 \copy "in_each_other_seals_crates" ("row_key", "parent_key", "ordinal", "crate_number", "weight") FROM 'in_each_other_seals_crates.csv' WITH (FORMAT csv, HEADER true)
-ALTER TABLE "in_each_other_crates" ADD FOREIGN KEY ("through_key") REFERENCES "in_each_other_crates_seals" ("row_key");
-ALTER TABLE "in_each_other_seals" ADD FOREIGN KEY ("through_key") REFERENCES "in_each_other_seals_crates" ("row_key");
+ALTER TABLE "in_each_other_crates" ADD FOREIGN KEY ("through_key") REFERENCES "in_each_other_crates_seals" ("row_key") DEFERRABLE INITIALLY DEFERRED;
+ALTER TABLE "in_each_other_seals" ADD FOREIGN KEY ("through_key") REFERENCES "in_each_other_seals_crates" ("row_key") DEFERRABLE INITIALLY DEFERRED;
