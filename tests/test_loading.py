@@ -193,6 +193,19 @@ class AnyDatabase:
         tessaron.load(before, self.url, name="a", mode="append")
         self.assertTrue(tessaron.verify(self.url, [*before, *before], name="a").passed)
 
+    def test_rows_whose_parent_is_not_there(self):
+        folder = self.folder / "tables"
+        tessaron.export([{"a": [1, 2]}, {"a": [3]}], folder, name="t", format="csv")
+        child = folder / "t_a.csv"
+        child.write_bytes(child.read_bytes().replace(b"\r\n3,2,", b"\r\n3,9,"))
+        with self.assertRaisesRegex(
+            tessaron.TargetError, "1 row of t_a refers to a row of t that is not there|violates foreign key"
+        ):
+            tessaron.load(folder, self.url)
+        engine = sa.create_engine(self.url.replace("postgresql://", "postgresql+psycopg://"))
+        self.assertEqual(sa.inspect(engine).get_table_names(), [])
+        engine.dispose()
+
     def test_an_export_is_loaded_as_it_is(self):
         for form in ("parquet", "csv"):
             with self.subTest(form):
@@ -545,6 +558,7 @@ class MariadbTest(FolderTest):
     test_rows_that_refer_to_each_other_come_and_go = (
         AnyDatabase.test_rows_that_refer_to_each_other_come_and_go
     )
+    test_rows_whose_parent_is_not_there = AnyDatabase.test_rows_whose_parent_is_not_there
     test_two_loads_at_once = AnyDatabase.test_two_loads_at_once
 
     def setUp(self):

@@ -339,10 +339,12 @@ class DatabaseTarget:
         for table in self.made.tables:
             for other, count in self._lacking(table):
                 if count:
-                    raise TargetError(
-                        f"{self.name}: {count:,} rows of {table.name} refer to rows of {other} that "
-                        "are not there; nothing was loaded"
+                    lost = (
+                        f"1 row of {table.name} refers to a row of {other} that is not there"
+                        if count == 1
+                        else f"{count:,} rows of {table.name} refer to rows of {other} that are not there"
                     )
+                    raise TargetError(f"{self.name}: {lost}; nothing was loaded")
 
     def _lacking(self, table: Table) -> Iterator[tuple[str, int]]:
         if self.dialect.name == "sqlite":
