@@ -573,6 +573,14 @@ class MariadbTest(FolderTest):
         found = tessaron.verify(self.url)
         self.assertTrue(found.passed, (found.differences, found.checks))
 
+    def test_long_names_and_long_layouts(self):
+        record = {"calls_of_vessels_that_wait_for_a_free_berth_in_the_roads": [{"draught": [1.5]}]}
+        record |= {f"reading_of_the_tide_gauge_number_{number}": number for number in range(600)}
+        tessaron.load(self.write("long.json", json.dumps([record])), self.url, name="long")
+        self.assertGreater(self.rows("SELECT length(layout) FROM tessaron_runs")[0][0], 65_535)
+        found = tessaron.verify(self.url)
+        self.assertTrue(found.passed, (found.differences, found.checks))
+
     def test_a_load_that_fails_takes_its_tables_away(self):
         with (
             self.assertRaisesRegex(tessaron.TargetError, "t_b.*nothing was loaded"),

@@ -157,9 +157,17 @@ class CreateTables:
                 # Rows that refer to each other come and go in no order.
                 waits = " DEFERRABLE INITIALLY DEFERRED" if is_late and self.dialect.defers else ""
                 yield (
-                    f"FOREIGN KEY ({self.dialect.quoted(column)}) REFERENCES {self.name(other)} "
+                    f"{self._named(table, column)}FOREIGN KEY ({self.dialect.quoted(column)}) "
+                    f"REFERENCES {self.name(other)} "
                     f"({self.dialect.quoted(key)}){waits}"
                 )
+
+    def _named(self, table: Table, column: str) -> str:
+        """Return what names a reference: MySQL makes names that it then finds too long."""
+        if self.dialect.name not in ("mysql", "mariadb"):
+            return ""
+        claimed = self._index_names.claim(table.name, column, "reference", otherwise="reference")
+        return f"CONSTRAINT {self.dialect.quoted(claimed)} "
 
     def _is_late(self, table: Table, other: str) -> bool:
         # SQLite adds no reference later, and minds none to what is not there yet.

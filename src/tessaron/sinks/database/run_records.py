@@ -118,8 +118,16 @@ class RunRecords:
         return sorted(str(row[0]) for row in found)
 
 
+def _long_text() -> Any:
+    from sqlalchemy import Text
+    from sqlalchemy.dialects.mysql import LONGTEXT
+
+    # What MySQL calls a text has 64 KB.
+    return Text().with_variant(LONGTEXT(), "mysql", "mariadb")
+
+
 def _table(schema: str | None) -> Table:
-    from sqlalchemy import BigInteger, Column, MetaData, String, Table, Text
+    from sqlalchemy import BigInteger, Column, MetaData, String, Table
 
     return Table(
         RUNS_TABLE,
@@ -128,12 +136,12 @@ def _table(schema: str | None) -> Table:
         Column("top_table", String(128), nullable=False),
         Column("mode", String(16), nullable=False),
         Column("started", String(32), nullable=False),
-        Column("sources", Text, nullable=False),
+        Column("sources", _long_text(), nullable=False),
         Column("records", BigInteger, nullable=False),
         Column("rejected", BigInteger, nullable=False),
-        Column("table_rows", Text, nullable=False),
-        Column("layout", Text, nullable=False),
-        Column("receipt", Text, nullable=False),
+        Column("table_rows", _long_text(), nullable=False),
+        Column("layout", _long_text(), nullable=False),
+        Column("receipt", _long_text(), nullable=False),
         schema=schema,
     )
 
@@ -152,13 +160,13 @@ def _reject_row(run: int, reject: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _rejects_table(schema: str | None) -> Table:
-    from sqlalchemy import BigInteger, Column, MetaData, Table, Text
+    from sqlalchemy import BigInteger, Column, MetaData, Table
 
     return Table(
         REJECTS_TABLE,
         MetaData(),
         Column("run", BigInteger, nullable=False),
-        *(Column(name, Text) for name in REJECT_TEXTS),
+        *(Column(name, _long_text()) for name in REJECT_TEXTS),
         *(Column(name, BigInteger) for name in REJECT_NUMBERS),
         schema=schema,
     )
