@@ -575,6 +575,7 @@ class MariadbTest(FolderTest):
 
     def test_long_names_and_long_layouts(self):
         record = {"calls_of_vessels_that_wait_for_a_free_berth_in_the_roads": [{"draught": [1.5]}]}
+        record |= {"b" * 1_100: "paths longer than a comment can be"}
         record |= {f"reading_of_the_tide_gauge_number_{number}": number for number in range(600)}
         tessaron.load(self.write("long.json", json.dumps([record])), self.url, name="long")
         self.assertGreater(self.rows("SELECT length(layout) FROM tessaron_runs")[0][0], 65_535)

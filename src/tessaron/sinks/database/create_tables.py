@@ -15,6 +15,9 @@ from tessaron.sinks.database.sql_dialects import SqlDialect
 if TYPE_CHECKING:
     from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart
 
+_COMMENT_LETTERS = 1_024
+"""Letters that MySQL takes for a comment on a column."""
+
 
 class CreateTables:
     """Says how tables are made in a dialect.
@@ -69,7 +72,7 @@ class CreateTables:
         if has_keys:
             lines += [self._primary_key(table), *self._references(table, is_late=False)]
         inside = ",\n".join(f"  {line}" for line in lines)
-        return f"CREATE TABLE {self.name(table.name)} (\n{inside}\n){self._table_comment(table)}"
+        return f"CREATE TABLE {self.name(table.name)} (\n{inside}\n){self._comment(told_of(table))}"
 
     def declared(self, table: Table) -> Iterator[tuple[str, str]]:
         """Yield the columns of a table with their types, keys first."""
@@ -142,10 +145,14 @@ class CreateTables:
                 )
 
     def _line(self, name: str, spelled: str, is_required: bool, comment: str) -> str:
-        said = (
-            f" COMMENT {self.dialect.text(comment)}" if comment and self.dialect.comments == "within" else ""
-        )
-        return f"{self.dialect.quoted(name)} {spelled}{' NOT NULL' * is_required}{said}"
+        return f"{self.dialect.quoted(name)} {spelled}{' NOT NULL' * is_required}{self._comment(comment)}"
+
+    def _comment(self, said: str) -> str:
+        """Return what says something of a column or table within the statement that makes it."""
+        if not said or self.dialect.comments != "within":
+            return ""
+        shown = said if len(said) <= _COMMENT_LETTERS else said[: _COMMENT_LETTERS - 1] + "…"
+        return f" COMMENT {self.dialect.text(shown)}"
 
     def _primary_key(self, table: Table) -> str:
         return f"PRIMARY KEY ({self.dialect.quoted(table.row_key)})"
@@ -172,9 +179,6 @@ class CreateTables:
     def _is_late(self, table: Table, other: str) -> bool:
         # SQLite adds no reference later, and minds none to what is not there yet.
         return self.dialect.name != "sqlite" and self._places[other] > self._places[table.name]
-
-    def _table_comment(self, table: Table) -> str:
-        return f" COMMENT {self.dialect.text(told_of(table))}" if self.dialect.comments == "within" else ""
 
 
 def parents_first(tables: Sequence[Table]) -> list[Table]:
