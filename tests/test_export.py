@@ -258,20 +258,36 @@ def has_handler(process):
 class InterruptTest(FolderTest):
     def test_signals_leave_nothing_behind(self):
         for number, status in ((signal.SIGINT, 130), (signal.SIGTERM, 130)):
+            folder = self.folder / str(int(number))
+            folder.mkdir()
             with self.subTest(number):
                 process = subprocess.Popen(
-                    [sys.executable, "-m", "tessaron", "export", "-", "-o", str(self.folder / "out")],
+                    [sys.executable, "-m", "tessaron", "export", "-", "-o", str(folder / "out")],
                     stdin=subprocess.PIPE,
                     stderr=subprocess.PIPE,
                 )
                 process.stdin.write(b'{"a":[1,2]}\n' * 1000)
                 process.stdin.flush()
-                self.wait_for(lambda: any(self.folder.iterdir()))
+                self.wait_for(lambda here=folder: any(here.iterdir()))
                 process.send_signal(number)
                 _, error = process.communicate(timeout=60)
                 self.assertEqual(process.returncode, status, error)
                 self.assertIn(b"stopped; nothing was left half-written", error)
-                self.assertEqual(os.listdir(self.folder), [])
+                self.assertEqual(os.listdir(folder), [])
+
+    def test_a_signal_while_the_folder_is_made(self):
+        def make_and_stop(path, **options):
+            os.makedirs(path, exist_ok=True)
+            if ".part-" in path.name:
+                raise KeyboardInterrupt
+
+        with (
+            mock.patch("pathlib.Path.mkdir", make_and_stop),
+            self.assertRaises(KeyboardInterrupt),
+            tessaron.sinks.target_folder.TargetFolder(self.folder / "out"),
+        ):
+            self.fail("it was stopped before")
+        self.assertEqual(os.listdir(self.folder), [])
 
     def test_a_stop_when_all_is_there_says_so(self):
         """Whoever stops a run that has put its tables in place is told that they are there."""

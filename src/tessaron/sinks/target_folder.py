@@ -61,6 +61,10 @@ class TargetFolder:
             raise TargetError(
                 f"{self.target}: cannot be written: {error.strerror}; choose another folder"
             ) from error
+        except BaseException:
+            # A signal that comes here finds nobody else who would take it away.
+            shutil.rmtree(self.aside, ignore_errors=True)
+            raise
         return self
 
     def __exit__(
