@@ -284,7 +284,7 @@ class InterruptTest(FolderTest):
         with (
             mock.patch("pathlib.Path.mkdir", make_and_stop),
             self.assertRaises(KeyboardInterrupt),
-            tessaron.sinks.target_folder.TargetFolder(self.folder / "out"),
+            tessaron.sinks.target_folder.TargetFolder(self.folder / "out", replace=False),
         ):
             self.fail("it was stopped before")
         self.assertEqual(os.listdir(self.folder), [])
