@@ -137,6 +137,7 @@ class LakeTest(FolderTest):
             '[tables.t]\nrows = "$"\n[tables.t.columns]\nat = { path = "$.at", type = "timestamp(9)" }\n'
         )
         cases = (
+            (self.place, {"into_existing": True}, "go with databases, not with lake tables"),
             (self.place, {"mode": "merge", "key": ["call_id"]}, "merge goes into databases"), (f"iceberg:{self.catalog}", {}, "say where its files are"),
             ("iceberg:nowhere", {}, "no such catalog"), (self.place, {"layout": layout}, "t.at has 9 digits of a second"),
         )  # fmt: skip

@@ -296,3 +296,16 @@ def given_file_options(options: dict[str, object]) -> dict[str, object]:
     )  # fmt: skip
     taken = {name: options.pop(name) for name in names}
     return {name: value for name, value in taken.items() if value is not None and value != ()}
+
+
+def stop_options(command: Command) -> Command:
+    """Add the options that say how many rejects are too many."""
+    command = click.option(
+        "--stop-at-share",
+        type=Share(),
+        metavar="PERCENT",
+        help="Fail if more of the records are rejects: 1%.",
+    )(command)
+    return click.option(
+        "--stop-after", type=count_type(0), metavar="N", help="Fail after more than N rejects."
+    )(command)

@@ -128,6 +128,9 @@ def load(
     settled = Options.of(options)
     secret = None if password is None else secret_of(password)
     with ExitStack() as stack:
+        if is_lake(to) and (runs_schema is not None or into_existing or password is not None):
+            said = "runs_schema, into_existing and password go with databases, not with lake tables"
+            raise UsageError(f"{said}; leave them out")
         made: LoadTarget = (
             LakeTarget(to, mode, schema)
             if is_lake(to)

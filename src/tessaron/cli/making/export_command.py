@@ -9,7 +9,6 @@ import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
 from tessaron.cli.shared_options import (
-    Share,
     count_type,
     dictionary_options,
     dividing_options,
@@ -26,6 +25,7 @@ from tessaron.cli.shared_options import (
     records_option,
     shaping_options,
     skip_unknown_option,
+    stop_options,
     workers_option,
     xml_options,
 )
@@ -80,10 +80,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @click.option(
     "--depth-limit", type=count_type(most=MOST_LEVELS), metavar="N", help="Reject what is nested deeper."
 )
-@click.option("--stop-after", type=count_type(0), metavar="N", help="Fail after more than N rejects.")
-@click.option(
-    "--stop-at-share", type=Share(), metavar="PERCENT", help="Fail if more of the records are rejects: 1%."
-)
+@stop_options
 @click.option(
     "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
 )

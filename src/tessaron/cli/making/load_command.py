@@ -9,8 +9,6 @@ import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
 from tessaron.cli.shared_options import (
-    Share,
-    count_type,
     database_options,
     dictionary_options,
     dividing_options,
@@ -25,6 +23,7 @@ from tessaron.cli.shared_options import (
     records_option,
     shaping_options,
     skip_unknown_option,
+    stop_options,
     workers_option,
     xml_options,
 )
@@ -56,10 +55,7 @@ from tessaron.cli.source_arguments import source_of, source_options
 @workers_option
 @memory_option
 @skip_unknown_option
-@click.option("--stop-after", type=count_type(0), metavar="N", help="Fail after more than N rejects.")
-@click.option(
-    "--stop-at-share", type=Share(), metavar="PERCENT", help="Fail if more of the records are rejects: 1%."
-)
+@stop_options
 @click.option("--json", "as_json", is_flag=True, help="Print what was done as JSON.")
 @source_options
 def load(

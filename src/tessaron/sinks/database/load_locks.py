@@ -5,10 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
+from tessaron.core.base.errors import TargetError
+
 if TYPE_CHECKING:
     from sqlalchemy import Connection
 
 _WAITS_MS = 600_000
+_UNDER_WAY = "another load into this database is under way; waiting until it is done"
 _LOCK = 0x7465_7373
 """The first of the two numbers of the lock in PostgreSQL; the second is made of the schema."""
 
@@ -20,22 +23,39 @@ def begin_alone(connection: Connection, schema: str, say: Callable[[str], None])
         connection: The database.
         schema: The schema of the tables; loads into others do not wait.
         say: Is told when it has to wait.
+
+    Raises:
+        TargetError: When the other load does not end.
     """
     if connection.dialect.name == "sqlite":
         _begin_sqlite(connection, say)
     elif connection.dialect.name == "postgresql":
-        asked = f"({_LOCK}, hashtext('{schema.replace(chr(39), chr(39) * 2)}'))"
-        if not connection.exec_driver_sql(f"SELECT pg_try_advisory_xact_lock{asked}").scalar():
-            say("another load into this database is under way; waiting until it is done")
-            connection.exec_driver_sql(f"SELECT pg_advisory_xact_lock{asked}")
+        _begin_postgresql(connection, schema, say)
     elif connection.dialect.name in ("mysql", "mariadb"):
-        # Its locks have one name for all databases of a server; they go with the connection.
-        name = "SELECT GET_LOCK(left(concat('tessaron.', md5(database())), 64), {})"
-        if not connection.exec_driver_sql(name.format(0)).scalar():
-            say("another load into this database is under way; waiting until it is done")
-            connection.exec_driver_sql(name.format(_WAITS_MS // 1_000))
-            # What it has done since this one began is to be seen.
-            connection.exec_driver_sql("COMMIT")
+        _begin_mariadb(connection, schema, say)
+
+
+def _begin_postgresql(connection: Connection, schema: str, say: Callable[[str], None]) -> None:
+    from sqlalchemy import text
+
+    lock = f"advisory_xact_lock({_LOCK}, hashtext(:schema))"
+    if not connection.execute(text(f"SELECT pg_try_{lock}"), {"schema": schema}).scalar():
+        say(_UNDER_WAY)
+        connection.execute(text(f"SELECT pg_{lock}"), {"schema": schema})
+
+
+def _begin_mariadb(connection: Connection, schema: str, say: Callable[[str], None]) -> None:
+    from sqlalchemy import text
+
+    # Its locks have one name for all databases of a server; they go with the connection.
+    lock = text("SELECT GET_LOCK(concat('tessaron.', md5(coalesce(:schema, database()))), :seconds)")
+    if connection.execute(lock, {"schema": schema or None, "seconds": 0}).scalar():
+        return
+    say(_UNDER_WAY)
+    if not connection.execute(lock, {"schema": schema or None, "seconds": _WAITS_MS // 1_000}).scalar():
+        raise TargetError("another load into this database did not end; try again once it is done")
+    # What it has done since this one began is to be seen.
+    connection.exec_driver_sql("COMMIT")
 
 
 def _begin_sqlite(connection: Connection, say: Callable[[str], None]) -> None:
