@@ -449,11 +449,18 @@ class SqliteTest(AnyDatabase, FolderTest):
 
     def test_rows_that_are_refused(self):
         self.execute("CREATE TABLE t (row_key INTEGER PRIMARY KEY, a INTEGER CHECK (a < 3))")
+        said = "t: 3 rows refused, where row_key is 3, 8, 9: CHECK constraint failed.*; nothing was loaded"
+        with self.assertRaisesRegex(tessaron.TargetError, said):
+            tessaron.load(
+                [{"a": n, "b": [n]} for n in (1, 2, 3, 1, 1, 2, 0, 4, 5)],
+                self.url,
+                name="t",
+                mode="append",
+            )
         with self.assertRaisesRegex(
-            tessaron.TargetError,
-            "t, between the rows whose row_key is 1 and 3: CHECK constraint failed.*nothing was loaded",
+            tessaron.TargetError, "t: at least 100 rows refused, where row_key is 4, "
         ):
-            tessaron.load([{"a": 1}, {"a": 2}, {"a": 3}], self.url, name="t", mode="append")
+            tessaron.load([{"a": n} for n in range(1_000)], self.url, name="t", mode="append")
         self.assertEqual(self.rows("SELECT count(*) FROM t"), [(0,)])
 
     def test_no_database(self):
@@ -602,18 +609,39 @@ class PostgresTest(AnyDatabase, FolderTest):
 
     def test_rows_that_are_refused(self):
         with self.assertRaisesRegex(
-            tessaron.TargetError, r"t\.a: 1 text has the character NUL in it.*row_key is 2; with a layout"
+            tessaron.TargetError,
+            r"(?s)3 rows are refused.*t: 2 rows refused, where row_key is 2, 3: a has the character NUL in it, .*; "
+            r"with a layout,.*t: 1 row refused, where row_key is 4: b has",
         ):
-            tessaron.load([{"a": "x"}, {"a": "y\0z"}], self.url, name="t")
+            tessaron.load(
+                [{"a": "x"}, {"a": "y\0z"}, {"a": "\0", "b": "\0"}, {"b": "\0"}], self.url, name="t"
+            )
         self.execute("CREATE TABLE t (row_key BIGINT PRIMARY KEY, a TEXT CHECK (length(a) < 5))")
         with self.assertRaisesRegex(
-            tessaron.TargetError, "t, where row_key is 2: .*violates check constraint.*nothing was loaded"
+            tessaron.TargetError,
+            't: 3 rows refused, where row_key is 2, 5, 6: new row .* violates check constraint "t_a_check"; nothing',
         ):
-            tessaron.load([{"a": "x"}, {"a": "longer"}], self.url, name="t", mode="append")
+            texts = ("x", "longer", "y", "z", "longer", "longest")
+            tessaron.load([{"a": text, "b": [1]} for text in texts], self.url, name="t", mode="append")
         self.assertEqual(self.rows("SELECT count(*) FROM t"), [(0,)])
         self.execute("CREATE TABLE short (row_key BIGINT PRIMARY KEY, a VARCHAR(3))")
-        with self.assertRaisesRegex(tessaron.TargetError, "short, where row_key is 1: value too long"):
+        with self.assertRaisesRegex(
+            tessaron.TargetError, "short: 1 row refused, where row_key is 1: value too long"
+        ):
             tessaron.load([{"a": "longer"}], self.url, name="short", mode="append", into_existing=True)
+        self.execute(
+            "CREATE TABLE held (row_key BIGINT PRIMARY KEY, a BIGINT)",
+            "CREATE FUNCTION held() RETURNS trigger LANGUAGE plpgsql AS "
+            "$$BEGIN IF NEW.a = 7 THEN RAISE 'no seven'; ELSIF NEW.a = 8 THEN RETURN NULL; END IF; RETURN NEW; END$$",
+            "CREATE TRIGGER held BEFORE INSERT ON held FOR EACH ROW EXECUTE FUNCTION held()",
+        )
+        cases = (
+            (7, "held: 1 row refused, where row_key is 2: no seven; nothing"),
+            (8, "held: 1 of 2 rows went in; something"),
+        )
+        for value, said in cases:
+            with self.subTest(value), self.assertRaisesRegex(tessaron.TargetError, said):
+                tessaron.load([{"a": 1}, {"a": value}], self.url, name="held", mode="append")
 
     def test_schemas(self):
         loaded = tessaron.load([{"a": [1]}], self.url, name="t", schema='of"fice', runs_schema=None)

@@ -30,7 +30,7 @@ class KnownRecords:
     """
 
     def __init__(self, states: Words):
-        order = np.lexsort((states[:, 1], states[:, 0]))
+        order = np.argsort(states[:, 0])
         self._states = states[order]
         self.seen = np.zeros(len(states), np.bool_)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -10,20 +9,23 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.create_tables import CreateTables, joining
-from tessaron.sinks.database.existing_tables import ExistingTables, listed
 from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.load_locks import begin_alone
 from tessaron.sinks.database.load_target import LoadMode, RowsThere
 from tessaron.sinks.database.merging import Merging, Words, state_table
+from tessaron.sinks.database.refused_rows import CarefulSender
 from tessaron.sinks.database.row_writers import ReadyRows, writer_for
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
 from tessaron.sinks.database.sql_dialects import SqlDialect, check_tables
+from tessaron.sinks.database.standing_tables import StandingTables
+from tessaron.sinks.database.table_keys import TableKeys
 from tessaron.sources.database.engines import engine_of, told_by
 
 if TYPE_CHECKING:
@@ -139,12 +141,21 @@ class DatabaseTarget:
             if self._schema is not None and self.dialect.has_schemas:
                 self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
             self.runs = RunRecords(self.connection, self._runs_schema)
-            if self._checks_late:
+            if self.dialect.checks_late:
                 self._run("SET SESSION foreign_key_checks = 0")
-            there = self._tables_there()
-            self._before = {name: self._count(name) for name in there}
-            self._create(there)
+            standing = StandingTables(
+                self.connection, self.made, self.runs, self._run, self.name, self._is_lenient
+            )
+            there = standing.after(self._mode)
+            # Merging counts at the end only: its time is to follow the change.
+            self._before = {name: 0 if self._mode == "merge" else self._count(name) for name in there}
+            self._keys = TableKeys(self.connection, self.made, self._run, self._number, self.name)
+            for table in self.made.tables:
+                if table.name not in self._before:
+                    self._run(self.made.create(table, not self._keys.are_late))
+                    self._created.add(table.name)
             self._writer = writer_for(self.connection)
+            self._sender = CarefulSender(self._writer, self.connection, self.name)
         order = {table.name: place for place, table in enumerate(self.made.tables)}
         before = {
             table.name: [
@@ -162,7 +173,8 @@ class DatabaseTarget:
         self.merging = Merging(self.connection, self.made, top, self._run, self._put)
         state = state_table(top).name
         with self._told():
-            return self.merging.known(self._before.get(top.name, 0), state not in self._created)
+            there = self._count(top.name) if top.name in self._before else 0
+            return self.merging.known(there, state not in self._created)
 
     def take_out(self, who: Words) -> None:
         """Take records out with all their rows, before anything else is sent."""
@@ -182,7 +194,7 @@ class DatabaseTarget:
                 table = self._tables[name]
                 if table.key_type == "integer" and name not in self._created:
                     key = self.dialect.quoted(table.row_key)
-                    found[name] = int(self._scalar(f"SELECT max({key}) FROM {self.made.name(name)}") or 0)
+                    found[name] = self._number(f"SELECT max({key}) FROM {self.made.name(name)}")
         return found
 
     def write(self, batches: Mapping[str, ArrowRows]) -> None:
@@ -204,12 +216,12 @@ class DatabaseTarget:
                 self.collected.flush(table.name)
         self._take_out()
         self._wait()
+        self._sender.check()
         with self._told():
-            if self.dialect.name == "postgresql":
-                # No key can be added while checks are due.
-                self._run("SET CONSTRAINTS ALL IMMEDIATE")
-            self._add_keys()
-            self._check_references()
+            self._keys.add(self._created)
+            if self.merging is not None and self.merging.state.name in self._created:
+                self._run(self.merging.index())
+            self._keys.check()
             return {table.name: self._rows_of(table) for table in self.made.tables}
 
     def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
@@ -226,140 +238,25 @@ class DatabaseTarget:
             return self.runs.next_number()
 
     def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
-        """Return a query that joins tables by their keys, and how many rows it returns."""
+        """Return a query that joins tables by their keys, and how many rows it returns.
+
+        Where records were merged it asks for the rows of the last of them.
+        """
         question = joining(tables, self.made)
+        if question and self.merging is not None:
+            question = self.merging.of_last(question)
         if not question:
             return "", 0
         with self._told():
-            return question, int(self._scalar(question))
-
-    # -- what is there ----------------------------------------------------------------------------------
-
-    def _tables_there(self) -> list[str]:
-        """Return the tables that are there and stay, after what the mode does with them."""
-        existing = ExistingTables(self.connection, self.made)
-        if existing.views:
-            raise TargetError(
-                f"{self.name}: {', '.join(sorted(existing.views))}: is a view; choose another name"
-            )
-        if self._mode == "replace":
-            return self._emptied(existing)
-        if not existing.names:
-            return []
-        if self._mode == "create":
-            other = "" if self.dialect.name == "sqlite" else ", or another --schema-name"
-            raise TargetError(
-                f"{self.name}: {_named(existing.names)} there already; say what becomes of it: "
-                f"--mode append, merge or replace{other}"
-            )
-        differences = [
-            each
-            for table in self.made.tables
-            if table.name in existing.names
-            for each in existing.differences(table, self._is_lenient)
-        ]
-        if differences:
-            hint = "; --as-before loads by the layout of the last run"
-            hint += "" if self._is_lenient else ", --into-existing into tables that take the rows, if no more"
-            raise TargetError(
-                f"{self.name}: tables there differ from those to load{hint}:{listed(differences)}"
-            )
-        return existing.names
-
-    def _emptied(self, existing: ExistingTables) -> list[str]:
-        """Empty tables, or take them away where they are to be others; return those that stay.
-
-        What the last run of the same records has loaded beside them goes, too: it would be of other data.
-        """
-        ours = [table.name for table in self.made.tables if table.name in existing.names]
-        beside = [name for name in self._loaded_with(ours) if existing.has(name)]
-        is_other = any(existing.differences(table, self._is_lenient) for table in self._own(ours))
-        if is_other or set(beside) - set(ours):
-            # Those behind refer to those before.
-            gone = dict.fromkeys((*reversed(beside), *reversed(ours)))
-            for each in self.made.drop(gone):
-                self._run(each)
-            return []
-        if ours and self.dialect.name == "postgresql":
-            self._run(f"TRUNCATE {', '.join(map(self.made.name, ours))}")
-            return ours
-        for name in reversed(ours):
-            self._run(f"DELETE FROM {self.made.name(name)}")
-        return ours
-
-    def _own(self, names: Sequence[str]) -> list[Table]:
-        return [table for table in self.made.tables if table.name in names]
-
-    def _loaded_with(self, names: Sequence[str]) -> list[str]:
-        """Return the tables of the last runs whose records' table is among these, parents first."""
-        runs = filter(None, (self.runs.last(top) for top in self.runs.tops() if top in names))
-        found = [table["name"] for record in runs for table in record.receipt["tables"]]
-        # What is known of merged records holds no more.
-        return [*found, *(state_table(table).name for table in self._own(names))]
-
-    def _create(self, there: list[str]) -> None:
-        has_keys = not self._adds_keys
-        for table in self.made.tables:
-            if table.name not in there:
-                self._run(self.made.create(table, has_keys))
-                self._created.add(table.name)
-
-    @property
-    def _adds_keys(self) -> bool:
-        """Whether keys and references are added once tables are full: then rows go in quicker."""
-        return self.dialect.name == "postgresql"
-
-    def _add_keys(self) -> None:
-        created = [table for table in self.made.tables if table.name in self._created]
-        if self._adds_keys:
-            # All primary keys first: references need them.
-            for statements in zip(*(self._key_statements(table) for table in created), strict=True):
-                for each in (one for some in statements for one in some):
-                    self._run(each)
-        else:
-            for each in (one for table in created for one in self.made.late_references(table)):
-                self._run(each)
-        for table in created:
-            for each in (*self.made.indexes(table), *self.made.comments(table)):
-                self._run(each)
-            if self.merging is not None and table.name == self.merging.state.name:
-                self._run(self.merging.index())
-
-    def _key_statements(self, table: Table) -> tuple[list[str], list[str]]:
-        first, *others = self.made.keys(table)
-        return [first], others
-
-    @property
-    def _checks_late(self) -> bool:
-        """Whether references wait for `_check_references`: MariaDB has no other way for those in a ring."""
-        return self.dialect.name in ("mysql", "mariadb")
-
-    def _check_references(self) -> None:
-        """Check references where the database has not done so itself."""
-        for table in self.made.tables:
-            for other, count in self._lacking(table):
-                if count:
-                    lost = (
-                        f"1 row of {table.name} refers to a row of {other} that is not there"
-                        if count == 1
-                        else f"{count:,} rows of {table.name} refer to rows of {other} that are not there"
-                    )
-                    raise TargetError(f"{self.name}: {lost}; nothing was loaded")
-
-    def _lacking(self, table: Table) -> Iterator[tuple[str, int]]:
-        if self.dialect.name == "sqlite":
-            pragma = f"PRAGMA foreign_key_check({self.dialect.quoted(table.name)})"
-            found = self.connection.exec_driver_sql(pragma).fetchall()
-            yield from Counter(other for _, _, other, _ in found).items()
-        elif self._checks_late:
-            for other, query in self.made.lacking(table):
-                yield other, int(self._scalar(query))
+            return question, self._number(question)
 
     def _rows_of(self, table: Table) -> RowsThere:
-        before = self._before.get(table.name, 0)
-        if self._mode == "replace":
-            before = 0
-        return RowsThere(before, self._count(table.name))
+        after = self._count(table.name)
+        if self.merging is not None:
+            # What was sent is known to have gone in.
+            put_in, removed = self.collected.rows[table.name], self.merging.removed[table.name]
+            return RowsThere(after - put_in + removed, after)
+        return RowsThere(0 if self._mode == "replace" else self._before.get(table.name, 0), after)
 
     # -- how it is spoken to ----------------------------------------------------------------------------
 
@@ -367,12 +264,24 @@ class DatabaseTarget:
         """Send rows in a thread of its own, so that what comes next is made meanwhile."""
         self._take_out()
         table = self._tables[name]
+        if self.merging is not None and rows.num_rows:
+            self.merging.note_last(table, rows)
         if self.merging is not None and table.once and name not in self._created:
             self._put_in_place(table, rows)
         elif rows.num_rows:
-            for group in self._writer.groups(table, self.made.name(name), rows):
+            for group in self._writer.groups(table, self.made.name(name), self._fit(table, rows)):
                 self._wait()
                 self._written = self._thread.submit(self._send, group)
+
+    def _fit(self, table: Table, rows: ArrowRows) -> ArrowRows:
+        """Return rows without those that the database cannot hold, which end the load later."""
+        bad = None
+        for reason, found in self._writer.unfit(rows):
+            self._wait()
+            new = found if bad is None else pc.and_not(found, bad)
+            self._sender.note(table, reason, rows.filter(new).column(table.row_key).to_pylist())
+            bad = found if bad is None else pc.or_(found, bad)
+        return rows if bad is None else rows.filter(pc.invert(bad))
 
     def _put(self, table: Table, rows: ArrowRows) -> None:
         for group in self._writer.groups(table, self.made.name(table.name), rows):
@@ -399,7 +308,7 @@ class DatabaseTarget:
 
     def _send(self, group: ReadyRows) -> None:
         with self._told():
-            self._writer.send(group)
+            self._sender.send(group)
 
     def _wait(self) -> None:
         if self._written is not None:
@@ -410,8 +319,8 @@ class DatabaseTarget:
         """Run a statement; return the number of rows that it changed."""
         return int(self.connection.exec_driver_sql(self._plain(statement)).rowcount)
 
-    def _scalar(self, statement: str) -> Any:
-        return self.connection.exec_driver_sql(self._plain(statement)).scalar()
+    def _number(self, query: str) -> int:
+        return int(self.connection.exec_driver_sql(self._plain(query)).scalar() or 0)
 
     def _plain(self, statement: str) -> str:
         # What stands behind a percent sign would be a parameter.
@@ -419,12 +328,7 @@ class DatabaseTarget:
         return statement.replace("%", "%%") if is_format else statement
 
     def _count(self, name: str) -> int:
-        return int(self._scalar(f"SELECT count(*) FROM {self.made.name(name)}"))
+        return self._number(f"SELECT count(*) FROM {self.made.name(name)}")
 
     def _told(self) -> Any:
         return told_by(self._engine, self.name, TargetError)
-
-
-def _named(names: Sequence[str]) -> str:
-    shown = ", ".join(names[:5]) + (f" and {len(names) - 5:,} more" if len(names) > 5 else "")
-    return f"{shown} {'is' if len(names) == 1 else 'are'}"

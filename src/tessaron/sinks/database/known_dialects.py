@@ -122,6 +122,7 @@ _KNOWN = {
             has_schemas=True,
             has_escapes=True,
             commits_tables=True,
+            checks_late=True,
         ),
         SqlDialect(
             "mariadb",
@@ -134,6 +135,7 @@ _KNOWN = {
             has_schemas=True,
             has_escapes=True,
             commits_tables=True,
+            checks_late=True,
         ),
         SqlDialect("sqlserver", _from(_SQL_SERVER, 7), ("[", "]"), 128, False, 1_024, 7, folds_case=True),
         SqlDialect(

@@ -78,6 +78,7 @@ class Merging:
         self.state = state_table(top)
         self._quoted = made.dialect.quoted
         self.removed = {table.name: 0 for table in made.tables}
+        self._last: int | str | None = None
         self._below = [table for table in made.tables if table.parents() and not table.once]
 
     def known(self, rows_there: int, has_states: bool) -> Words:
@@ -99,6 +100,18 @@ class Merging:
             f"{self._top.name}: {rows_there:,} rows, and {self.state.name} knows of {len(states):,}: "
             "they were loaded in another mode, with keys that only count; replace them, with --keys digest"
         )
+
+    def note_last(self, table: Table, rows: ArrowRows) -> None:
+        """Take in that these rows of a table are sent: of the records' table the last is asked for."""
+        if table.name == self._top.name:
+            self._last = rows.column(table.row_key)[-1].as_py()
+
+    def of_last(self, question: str) -> str:
+        """Return the part of a query of `joining` that is of the last record; empty where none was sent."""
+        if self._last is None:
+            return ""
+        value = self._made.dialect.text(self._last) if isinstance(self._last, str) else self._last
+        return f"{question}\nWHERE t1.{self._quoted(self._top.row_key)} = {value}"
 
     def index(self) -> str:
         """Return the statement for the index by which records are looked up."""
@@ -194,7 +207,8 @@ class Merging:
 
     def _states(self) -> Words:
         names = ", ".join(map(self._quoted, _COLUMNS))
-        return _words(self._rows(f"SELECT {names} FROM {self._made.name(self.state.name)}"), 3)
+        query = f"SELECT {names} FROM {self._made.name(self.state.name)}"
+        return _words(self._rows(query), len(_COLUMNS))
 
     def _of_digests(self, states: Words) -> Words:
         """Return states for all rows by their keys, which say who they are, but not what they hold.

@@ -27,6 +27,19 @@ _MOST_BOUND = 32_000
 """Values of one statement for SQLite, unless its limit is lower."""
 
 
+class RefusedRowsError(TargetError):
+    """A database does not take rows because of what is in them.
+
+    Attributes:
+        reason: What it says.
+        row: Which of the rows that were sent together is the first, from 0; None where it does not say.
+    """
+
+    def __init__(self, reason: str, row: int | None = None):
+        super().__init__(f"{reason}; nothing was loaded")
+        self.reason, self.row = reason, row
+
+
 @dataclass(frozen=True, slots=True)
 class ReadyRows:
     """Rows of one table on their way, in the form in which they are sent.
@@ -47,18 +60,18 @@ class ReadyRows:
 class RowWriter(Protocol):
     """Puts rows into tables, inside of a transaction; rows are made ready while others are sent."""
 
-    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
-        """Yield the rows of a `pyarrow.Table` in groups that are ready to be sent.
+    def unfit(self, rows: ArrowRows) -> Iterator[tuple[str, ArrowArray]]:
+        """Yield why the database could not hold some of these rows, with a mask of them."""
 
-        Raises:
-            TargetError: When the database could not hold a value: which, and why.
-        """
+    def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
+        """Yield the rows of a `pyarrow.Table` in groups that are ready to be sent."""
 
     def send(self, group: ReadyRows) -> None:
         """Append a group to its table.
 
         Raises:
-            TargetError: When the database does not take a row: which, and why.
+            RefusedRowsError: When the database does not take rows because of what is in them.
+            TargetError: When it does not take them for other reasons.
         """
 
 
@@ -77,14 +90,22 @@ class CopiedRows:
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
 
+    def unfit(self, rows: ArrowRows) -> Iterator[tuple[str, ArrowArray]]:
+        """Yield the rows with a text that has the character NUL in it, column by column."""
+        for name, column in zip(rows.schema.names, rows.columns, strict=True):
+            if pa.types.is_large_string(column.type) and _has_nul(column):
+                # A letter of several bytes has no NUL in it.
+                found = pc.fill_null(pc.match_substring(column, "\0"), False)
+                yield f"{name} has the character NUL in it, which PostgreSQL cannot hold{_WITHOUT_NUL}", found
+
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield all rows, as lines of CSV that are made while they are sent."""
-        check_no_nul(table, rows)
         yield ReadyRows(table, name, rows, iter_csv_rows(in_shown_units(rows, table)))
 
     def send(self, group: ReadyRows) -> None:
         """Append rows to a table of PostgreSQL."""
-        from psycopg import Error
+        from psycopg import DataError, Error, IntegrityError
+        from psycopg.errors import ProgramLimitExceeded, RaiseException
 
         columns = ", ".join(map(_quoted, group.rows.schema.names))
         with self._raw.cursor() as cursor:
@@ -92,33 +113,48 @@ class CopiedRows:
                 with cursor.copy(f"COPY {group.name} ({columns}) FROM STDIN WITH (FORMAT csv)") as copy:
                     for lines in group.ready:
                         copy.write(lines)
+                count = cursor.rowcount
+            except (DataError, IntegrityError, ProgramLimitExceeded, RaiseException) as error:
+                raise RefusedRowsError(_reason_of(error), _row_of(group, error)) from error
             except Error as error:
-                raise _refused(group, error) from error
+                raise TargetError(f"{group.table.name}: {first_line(error)}; nothing was loaded") from error
+        _check_count(group, count)
+
+
+_WITHOUT_NUL = '; with a layout, replace = { "\\u0000" = "" } takes it out'
+
+
+def _reason_of(error: BaseException) -> str:
+    reason = first_line(error)
+    if "row is too big" in reason:
+        reason += (
+            " (a row has to fit a page of PostgreSQL: leave columns out or make two tables, in a layout)"
+        )
+    return reason
+
+
+def _row_of(group: ReadyRows, error: BaseException) -> int | None:
+    """Return which row it is that an error of COPY tells of, from 0."""
+    said = str(error).strip().splitlines()
+    line = next((_line_of(each) for each in said if each.startswith("CONTEXT:")), None)
+    return line - 1 if line is not None and 0 < line <= group.rows.num_rows else None
+
+
+def _check_count(group: ReadyRows, count: int) -> None:
+    """Check that all rows of a group went in, as far as the driver knows: something there may hold them back.
+
+    Raises:
+        TargetError: When they did not.
+    """
+    if count not in (-1, group.rows.num_rows):
+        raise TargetError(
+            f"{group.table.name}: {count:,} of {group.rows.num_rows:,} rows went in; something there "
+            "holds the others back, perhaps a trigger; nothing was loaded"
+        )
 
 
 def _quoted(name: str) -> str:
     return '"' + name.replace('"', '""') + '"'
-
-
-def check_no_nul(table: Table, rows: ArrowRows) -> None:
-    """Check that no text has the character NUL in it, which PostgreSQL cannot hold.
-
-    Raises:
-        TargetError: With how many rows have it, and where the first is.
-    """
-    for name, column in zip(rows.schema.names, rows.columns, strict=True):
-        if not pa.types.is_large_string(column.type) or not _has_nul(column):
-            continue
-        found = pc.match_substring(column, "\0")
-        count = pc.sum(found).as_py() or 0
-        if count:
-            key = rows.column(table.row_key)[pc.index(found, True).as_py()].as_py()
-            has = "1 text has" if count == 1 else f"{count:,} texts have"
-            raise TargetError(
-                f"{table.name}.{name}: {has} the character NUL in it, which PostgreSQL cannot hold; the "
-                f"first where {table.row_key} is {key}; with a layout, "
-                'replace = { "\\u0000" = "" } takes it out'
-            )
 
 
 def _has_nul(column: ArrowArray) -> bool:
@@ -133,22 +169,6 @@ def _has_nul(column: ArrowArray) -> bool:
     return False
 
 
-def _refused(group: ReadyRows, error: BaseException) -> TargetError:
-    """Return what a database says of a row, with the row's key."""
-    said = str(error).strip().splitlines()
-    line = next((_line_of(each) for each in said if "line " in each), None)
-    where = ""
-    if line is not None and line <= group.rows.num_rows:
-        key = group.table.row_key
-        where = f", where {key} is {group.rows.column(key)[line - 1].as_py()}"
-    reason = first_line(error)
-    if "row is too big" in reason:
-        reason += (
-            " (a row has to fit a page of PostgreSQL: leave columns out or make two tables, in a layout)"
-        )
-    return TargetError(f"{group.table.name}{where}: {reason}; nothing was loaded")
-
-
 def _line_of(said: str) -> int | None:
     digits = said.partition("line ")[2].partition(",")[0].partition(":")[0]
     return int(digits) if digits.isdigit() else None
@@ -159,6 +179,10 @@ class BoundRows:
 
     def __init__(self, connection: Connection):
         self._raw: Any = connection.connection.dbapi_connection
+
+    def unfit(self, rows: ArrowRows) -> Iterator[tuple[str, ArrowArray]]:
+        """Yield nothing: SQLite holds any value."""
+        return iter(())
 
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows as values one after the other, some thousand rows at a time."""
@@ -182,12 +206,10 @@ class BoundRows:
             self._raw.executemany(_insertion(group, step // width), rows)
             if rest := group.ready[whole:]:
                 self._raw.execute(_insertion(group, len(rest) // width), rest)
+        except (sqlite3.IntegrityError, sqlite3.DataError) as error:
+            raise RefusedRowsError(first_line(error)) from error
         except sqlite3.Error as error:
-            keys = group.rows.column(group.table.row_key)
-            raise TargetError(
-                f"{group.table.name}, between the rows whose {group.table.row_key} is {keys[0].as_py()} and "
-                f"{keys[-1].as_py()}: {first_line(error)}; nothing was loaded"
-            ) from error
+            raise TargetError(f"{group.table.name}: {first_line(error)}; nothing was loaded") from error
 
 
 def _insertion(group: ReadyRows, rows: int) -> str:
@@ -218,6 +240,10 @@ class InsertedRows:
     def __init__(self, connection: Connection):
         self._connection = connection
 
+    def unfit(self, rows: ArrowRows) -> Iterator[tuple[str, ArrowArray]]:
+        """Yield nothing: what a database does not hold it says itself."""
+        return iter(())
+
     def groups(self, table: Table, name: str, rows: ArrowRows) -> Iterator[ReadyRows]:
         """Yield the rows as parameters, some thousand at a time."""
         for part in _parts(rows):
@@ -228,7 +254,7 @@ class InsertedRows:
     def send(self, group: ReadyRows) -> None:
         """Append rows to a table."""
         from sqlalchemy import text
-        from sqlalchemy.exc import DBAPIError
+        from sqlalchemy.exc import DataError, DBAPIError, IntegrityError
 
         names = group.rows.schema.names
         columns = ", ".join(map(name_quoting(self._connection.dialect), names))
@@ -238,6 +264,8 @@ class InsertedRows:
         statement = text(f"INSERT INTO {into} VALUES ({marks})")
         try:
             self._connection.execute(statement, group.ready)
+        except (DataError, IntegrityError) as error:
+            raise RefusedRowsError(first_line(error.orig or error)) from error
         except DBAPIError as error:
             said = first_line(error.orig or error)
             raise TargetError(f"{group.table.name}: {said}; nothing was loaded") from error

@@ -31,6 +31,7 @@ class SqlDialect:
         has_escapes: Whether a backslash in a text says that the letter behind it is another.
         commits_tables: Whether making a table ends the transaction.
         defers: Whether references can wait for the end of the transaction.
+        checks_late: Whether a load checks references at its end, as it has no other way for those in a ring.
     """
 
     name: str
@@ -46,6 +47,7 @@ class SqlDialect:
     has_escapes: bool = False
     commits_tables: bool = False
     defers: bool = False
+    checks_late: bool = False
     _known: dict[tuple[str, int], str] = field(default_factory=dict, compare=False)
 
     def quoted(self, name: str) -> str:
