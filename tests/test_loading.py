@@ -12,6 +12,7 @@ import threading
 import time
 import unittest
 from decimal import Decimal
+from itertools import product
 from unittest import mock
 
 import sqlalchemy as sa
@@ -20,7 +21,7 @@ from hypothesis import strategies as st
 
 import tessaron
 from tessaron.sources.demo.vessel_calls import call_line, iter_calls
-from tests.golden import cases, source_of
+from tests.golden import FOLDERS, cases, source_of
 from tests.harness import FolderTest, quick_command
 from tests.mariadb import mariadb_database, needs_mariadb
 from tests.postgres import needs_postgres, postgres_database
@@ -222,14 +223,14 @@ class AnyDatabase:
                 self.assertEqual(more.answer, 2 * loaded.answer)
         for options, said in (
             ({"keys": "digest"}, "loaded as they are"),
-            ({"mode": "merge"}, "merge its source"),
+            ({"mode": "merge"}, "merge needs to know which record is which"),
         ):
             with self.subTest(said), self.assertRaisesRegex(tessaron.UsageError, said):
                 tessaron.load(self.folder / "csv", self.url, **options)
 
     def test_merging(self):
-        for keys in ("sequence", "digest"):
-            with self.subTest(keys):
+        for keys, is_exported in product(("sequence", "digest"), (False, True)):
+            with self.subTest(keys, is_exported=is_exported):
                 self.setUp()
                 for number, (records, options, counts, expected) in enumerate(DELIVERIES):
                     source = self.write("words.ndjson", as_lines(records))
@@ -238,6 +239,11 @@ class AnyDatabase:
                         if number
                         else {"name": "words", "key": ["id"], "keys": keys, "records": "$"}
                     )
+                    if is_exported:
+                        if number:
+                            own = {"layout": tessaron.Layout.read(self.folder / "words/layout.toml")}
+                        tessaron.export(source, self.folder / "words", replace=True, **own)
+                        source, own = self.folder / "words", {}
                     loaded = tessaron.load(source, self.url, mode="merge", **own, **options)
                     self.assertEqual(tuple(loaded.records.values()), counts, number)
                     self.assertEqual((self.words(), self.orphans(), loaded.receipt.gaps), (expected, 0, []))
@@ -249,6 +255,14 @@ class AnyDatabase:
                         {each.kind for each in found.differences},
                         {"record missing", "record extra"} if 4 in expected else {"record missing"},
                     )
+
+    def test_a_change_in_one_of_many_columns_is_merged(self):
+        record = {f"c{number}": number for number in range(300)}
+        merge = {"name": "wide", "key": ["c0"], "mode": "merge"}
+        tessaron.load([record], self.url, **merge)
+        loaded = tessaron.load([{**record, "c299": 7}], self.url, **merge)
+        self.assertEqual(loaded.records, {"new": 0, "changed": 1, "unchanged": 0, "deleted": 0})
+        self.assertEqual((loaded.question, self.rows("SELECT c299 FROM wide")), ("", [(7,)]))
 
     def test_what_merge_cannot_do(self):
         twice = self.write("twice.ndjson", as_lines({1: "a"}) + b"\n" + as_lines({1: "b"}))
@@ -286,7 +300,10 @@ class AnyDatabase:
             'port = { path = "$.port.code", type = "text" }\n[tables.ports]\nrows = "$"\nonce = "code"\n[tables.ports.columns]\n'
             'code = { path = "$.port.code", type = "text" }\nname = { path = "$.port.name", type = "text" }\n'
         )
-        tessaron.load(calls, self.url, layout=layout, mode="merge")
+        tessaron.export(calls, self.folder / "calls", layout=layout)
+        tessaron.load(self.folder / "calls", self.url, mode="merge")
+        same = tessaron.load(calls, self.url, layout=layout, mode="merge")
+        self.assertEqual(same.records["unchanged"], len(calls))
         for each in calls[:2]:
             each["port"]["name"] += " Quay"
         loaded = tessaron.load(calls[:2], self.url, layout=layout, mode="merge")
@@ -462,6 +479,37 @@ class SqliteTest(AnyDatabase, FolderTest):
         ):
             tessaron.load([{"a": n} for n in range(1_000)], self.url, name="t", mode="append")
         self.assertEqual(self.rows("SELECT count(*) FROM t"), [(0,)])
+
+    def test_exports_of_hard_structures_are_merged(self):
+        for name in ("agents", "compartments", "in_each_other", "kinds", "one_or_many", "zones"):
+            with self.subTest(name):
+                self.setUp()
+                source, folder = source_of(FOLDERS / name), self.folder / name
+                options = {"name": name, "keys": "digest", "envelope": False}
+                tessaron.export(source, folder, **options)
+                first = tessaron.load(folder, self.url, mode="merge")
+                self.assertEqual((first.records["new"], first.receipt.gaps), (first.receipt.records, []))
+                for again in (folder, source):
+                    own = {"as_before": True} if again is source else {}
+                    loaded = tessaron.load(again, self.url, mode="merge", **own)
+                    self.assertEqual(loaded.records["unchanged"], first.receipt.records)
+                    self.assertEqual(loaded.receipt.gaps, [])
+                self.assertTrue(tessaron.verify(self.url, source).passed)
+
+    def test_an_export_out_of_order_is_not_merged(self):
+        source = self.write("a.ndjson", as_lines({1: "b", 2: "a"}))
+        tessaron.export(source, self.folder / "sorted", key=["id"], sort=["id"])
+        with self.assertRaisesRegex(tessaron.UsageError, "was sorted or partitioned"):
+            tessaron.load(self.folder / "sorted", self.url, mode="merge")
+        tessaron.export(
+            [{"id": n, "b": [n]} for n in (1, 2)], self.folder / "mixed", name="m", key=["id"], format="csv"
+        )
+        rows = (self.folder / "mixed/m_b.csv").read_text().splitlines()
+        (self.folder / "mixed/m_b.csv").write_text("\n".join([rows[0], rows[2], rows[1]]) + "\n")
+        with self.assertRaisesRegex(
+            tessaron.DataError, "m_b: row 2 belongs to a row that is not there, or stands"
+        ):
+            tessaron.load(self.folder / "mixed", self.url, mode="merge")
 
     def test_no_database(self):
         cases = (

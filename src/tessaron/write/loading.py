@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
-from tessaron.core.base.errors import Code, DataError, Place, TargetError, UsageError
+from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.feeds import NoProgress, Progress
@@ -18,19 +18,18 @@ from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.database.create_tables import required_columns
 from tessaron.sinks.database.database_target import DatabaseTarget
 from tessaron.sinks.database.load_target import MODES, LoadMode, LoadTarget, RowsThere
-from tessaron.sinks.database.merging import state_rows, state_table
+from tessaron.sinks.database.merging import state_table
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.lake.lake_tables import LakeTarget
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
-from tessaron.write.books.outcome import Outcome
 from tessaron.write.books.receipt import Receipt, read_rejects
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.exported_rows import ExportedRows, is_export
-from tessaron.write.record_sieve import KnownRecords, RecordSieve, identity_of
-from tessaron.write.table_run import TableRun, start_run
+from tessaron.write.record_merge import RecordMerge
+from tessaron.write.table_run import start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -141,10 +140,7 @@ def load(
             if options or layout is not None or as_before:
                 said = "is an export, whose tables are loaded as they are; leave out what is said of them"
                 raise UsageError(f"{source}: {said}")
-            if mode == "merge":
-                said = "is an export, in which nothing tells what has changed; merge its source"
-                raise UsageError(f"{source}: {said}")
-            return _load_export(Path(source), target, mode)
+            return _load_export(Path(source), target, mode, complete, clock)
         if as_before:
             if layout is not None:
                 raise UsageError("expected a layout, or as_before, got both")
@@ -156,20 +152,16 @@ def load(
         required = frozenset() if layout is None else required_columns(layout.part)
         states = [state_table(run.top_table())] if mode == "merge" else []
         target.begin([*plan.tables, *states], required, settled.collected_bytes())
-        database = target if isinstance(target, DatabaseTarget) else None
-        sieve = _sieve(run, plan, database) if mode == "merge" and database is not None else None
+        merge = None
+        if mode == "merge" and isinstance(target, DatabaseTarget):
+            merge = RecordMerge(target, plan, run.top_table(), run.natural_key())
+            run.sift(merge.sieve)
         run.go_on_from(target.last_keys())
         for rows in run.rows():
-            if sieve is not None and database is not None:
-                database.take_out(sieve.replaced)
-                key = rows[sieve.top.name].column(sieve.top.row_key)
-                rows[states[0].name] = state_rows(key, sieve.states, states[0])
-            target.write(rows)
+            target.write(rows) if merge is None else merge.write(rows)
             rows.clear()
         done = run.done()
-        records = {}
-        if sieve is not None and database is not None:
-            records = _merged(sieve, done, database, complete)
+        records = {} if merge is None else merge.end((done.key_check, *done.key_checks), complete)
         there = target.finish()
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
         receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, layout)
@@ -199,63 +191,25 @@ def _last_layout(target: LoadTarget, name: str | None) -> Layout:
     return Layout(tops[wanted], f"layout of the last run of {wanted}")
 
 
-def _sieve(run: TableRun, tables: TableSet, target: DatabaseTarget) -> RecordSieve:
-    """Return what takes the records out that the database has just as they are.
-
-    Raises:
-        UsageError: When nothing says which record is which.
-    """
-    top = run.top_table()
-    if top.documents is not None or top.enclosing is not None:
-        raise UsageError("merge takes records without a table of the documents around them: --no-envelope")
-    columns = identity_of(top, run.natural_key())
-    if not columns:
-        raise UsageError(
-            "merge needs to know which record is which: --key COLUMN (perhaps with --keys digest), or in a "
-            f'layout key = ["COLUMN"] in [tables.{top.name}]'
-        )
-    sieve = RecordSieve(tables, top, columns, KnownRecords(target.merge(top)))
-    run.sift(sieve)
-    return sieve
-
-
-def _merged(sieve: RecordSieve, done: Outcome, target: DatabaseTarget, complete: bool) -> dict[str, int]:
-    """Check that the key is one; take out what did not come, where the source is all there is.
-
-    Raises:
-        DataError: When the key of the records is none.
-    """
-    checks = (done.key_check, *done.key_checks)
-    for check in checks:
-        if check is not None and not check.passed and check.table in ("", sieve.top.name):
-            reason = (
-                f"{', '.join(check.columns)}: {check.duplicates:,} records repeat the key of another, "
-                f"{check.nulls:,} have none; merge takes each record once"
-            )
-            raise DataError(reason, Place("the whole run"), Code.UNIQUE)
-    gone = sieve.known.unseen() if complete else sieve.known.identities(slice(0, 0))
-    target.take_out(gone)
-    return {**sieve.counts, "deleted": len(gone)}
-
-
-def _load_export(folder: Path, target: LoadTarget, mode: LoadMode) -> Loaded:
+def _load_export(folder: Path, target: LoadTarget, mode: LoadMode, complete: bool, clock: Clock) -> Loaded:
     """Load the files of an export."""
     exported = ExportedRows(folder)
-    target.begin(exported.tables.tables, exported.required, exported.most_bytes)
-    for rows in exported.rows(target.last_keys()):
-        target.write(rows)
+    states = [state_table(exported.top_table())] if mode == "merge" else []
+    target.begin([*exported.tables.tables, *states], exported.required, exported.most_bytes)
+    records = {}
+    if mode == "merge" and isinstance(target, DatabaseTarget):
+        merge = RecordMerge(target, exported.tables, exported.top_table(), exported.natural_key())
+        for rows in exported.sifted(merge.sieve, target.last_keys()):
+            merge.write(rows)
+        records = merge.end(exported.key_checks(), complete)
+    else:
+        for rows in exported.rows(target.last_keys()):
+            target.write(rows)
     there = target.finish()
-    receipt = exported.receipt_for(target.kind, target.name)
-    return _recorded(
-        target,
-        exported.tables,
-        there,
-        receipt,
-        exported.layout.text,
-        mode,
-        exported.top,
-        read_rejects(folder),
-    )
+    receipt = exported.receipt_for(target.kind, target.name, target.collected.rows, clock)
+    rejects = read_rejects(folder)
+    layout = exported.layout.text
+    return _recorded(target, exported.tables, there, receipt, layout, mode, exported.top, rejects, records)
 
 
 def _recorded(

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -34,6 +35,16 @@ def array_of(values: npt.NDArray[Any], is_null: npt.NDArray[np.bool_] | None = N
         return pa.Array.from_buffers(pa.bool_(), len(values), [there, packed_bits(values)])
     kind = _KINDS[values.dtype.str[1:]]
     return pa.Array.from_buffers(kind, len(values), [there, pa.py_buffer(np.ascontiguousarray(values))])
+
+
+def joined_batches(batches: Iterable[ArrowRows], schema: ArrowSchema) -> ArrowRows:
+    """Return the rows of record batches as one, which has no rows where there are none."""
+    found = [batch for batch in batches if batch.num_rows]
+    if len(found) == 1:
+        return found[0]
+    if not found:
+        return pa.RecordBatch.from_pylist([], schema)
+    return pa.Table.from_batches(found, schema).combine_chunks().to_batches()[0]
 
 
 def packed_bits(values: npt.NDArray[np.bool_]) -> ArrowArray:

@@ -86,7 +86,7 @@ def digest_words(columns: list[Any]) -> Digests:
     sip = _Sip(len(columns[0]))
     for column in columns:
         sip.take_in(column.astype(np.uint64), len(column))
-    sip.take_in(np.uint64((8 * len(columns)) << 56), len(columns[0]))
+    sip.take_in(np.uint64(8 * len(columns) % 256 << 56), len(columns[0]))
     return sip.finish()
 
 

@@ -265,9 +265,7 @@ class _Recursion:
             part = _part_of(self._group, rows)
             self._values = _Maker(self._places, part, self._dialect, self._inside).rows()
             self._batch = part.rows
-        return _arrays(
-            self._dialect, self._places, self._batch, self._values, self._group.above[rows], row_count
-        )
+        return self._arrays(np.arange(len(rows)), self._group.above[rows], row_count)
 
     def _depths(self) -> list[Int64s]:
         """Return the rows of each depth, the outermost first; rows inside none of these are outermost too."""
@@ -300,12 +298,16 @@ class _Recursion:
             chosen = pc.and_(chosen, pc.fill_null(pc.equal(batch.column(self._places.way), way), False))
         rows = np.flatnonzero(chosen.to_numpy(zero_copy_only=False))
         above = index.fill_null(0).to_numpy(zero_copy_only=False).astype(np.int64)[rows]
-        rows = rows[np.argsort(above, kind="stable")]
-        above = np.sort(above, kind="stable")
-        taken = pa.array(rows)
-        return _arrays(
-            self._dialect, self._places, batch.take(taken), self._values.take(taken), above, len(keys)
-        )
+        return self._arrays(rows, above, len(keys))
+
+    def _arrays(self, rows: Int64s, above: Int64s, row_count: int) -> ArrowArray:
+        """Return the arrays of some of the rows, which may come in any order, by the row above of each."""
+        ordinal = self._places.table.ordinal
+        numbers = rows if ordinal is None else self._batch.column(ordinal).fill_null(0).to_numpy()[rows]
+        order = np.lexsort((numbers, above))
+        taken = pa.array(rows[order])
+        batch, values = self._batch.take(taken), self._values.take(taken)
+        return _arrays(self._dialect, self._places, batch, values, above[order], row_count)
 
 
 def _part_of(group: RowGroup, rows: Int64s) -> RowGroup:

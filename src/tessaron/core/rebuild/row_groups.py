@@ -37,7 +37,7 @@ class OutOfOrderError(DataError):
     """Rows of a table do not stand in the order of the rows they belong to."""
 
 
-def _places_among(keys: ArrowArray) -> Callable[[ArrowArray], Int64s]:
+def finder_of(keys: ArrowArray) -> Callable[[ArrowArray], Int64s]:
     """Return what finds keys among some: the place of each, -1 for one that is not there."""
     if pa.types.is_integer(keys.type) and len(keys) and not keys.null_count:
         numbers = keys.to_numpy()
@@ -80,9 +80,9 @@ class _Rows:
         found: list[Any] = []
         places: list[Int64s] = []
         last = -1
-        places_among = _places_among(keys)
+        find = finder_of(keys)
         while (batch := self.next_batch()) is not None:
-            index = places_among(batch.column(self._parent_key))
+            index = find(batch.column(self._parent_key))
             known = index >= 0
             count = len(known) if known.all() else int(np.argmin(known))
             at = index[:count]
