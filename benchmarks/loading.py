@@ -20,9 +20,9 @@ from contextlib import closing
 from pathlib import Path
 
 import tessaron
-from tessaron.sinks.database.create_tables import CreateTables
-from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.row_writers import sqlite_values
+from tessaron.sinks.ddl.create_tables import CreateTables
+from tessaron.sinks.ddl.known_dialects import dialect_named
 from tessaron.sinks.file_writers import in_shown_units
 from tessaron.sources.demo.vessel_calls import write_calls
 

@@ -15,7 +15,7 @@ from sqlalchemy.engine.default import DefaultDialect
 
 import tessaron
 from tessaron.core.types.column_types import parse_type
-from tessaron.sinks.database.known_dialects import DIALECTS, dialect_named
+from tessaron.sinks.ddl.known_dialects import DIALECTS, dialect_named
 from tests.golden import cases, made_of
 from tests.harness import FolderTest, quick_command
 from tests.mariadb import mariadb_database, needs_mariadb

@@ -4,16 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from contextlib import ExitStack
-from dataclasses import replace
 from typing import Unpack
 
-from tessaron.core.base.paths import Path
 from tessaron.core.layout.layout_writing import Draft, write_draft
 from tessaron.core.layout.table_reasons import TableReason
 from tessaron.core.plan.layout_updating import Update, update_text
 from tessaron.core.plan.plan import LayingPlan
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
+from tessaron.decide.layout_growth import levels_and_fields, seen_as
 from tessaron.engine.feeds import Feed, NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
@@ -78,33 +77,11 @@ def update(
     """
     settled = Options.of(options)
     settled.check_with_layout()
-    part = layout.part
-    # Which parts are tables of their own the layout says, not the draft.
-    settled = replace(
-        settled,
-        undivided=True,
-        name=part.reading.name or _top_table(layout),
-        records=part.reading.records,
-        envelope=part.reading.envelope,
-        duplicate_keys=part.reading.duplicate_keys,
-        format=part.reading.format,
-        white_space=part.reading.white_space,
-        namespaces=part.reading.namespaces,
-        xsd=part.reading.xsd,
-        dictionaries=tuple(part.structure.dictionaries),
-        not_dictionaries=tuple(part.structure.not_dictionaries),
-        names=part.reading.names,
-    )
+    settled = seen_as(layout, settled)
     compiled = layout.compiled(secret=b"any")
     drafted = _drafted(resolve_inputs(source), settled, progress, compiled.records)
     text, changes = update_text(layout.text, compiled, drafted)
     return Layout(text, layout.source), changes
-
-
-def _top_table(layout: Layout) -> str:
-    """Return the table of the records themselves, or else the first."""
-    plans = layout.compiled(secret=b"any").records.tables
-    return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
 
 
 def _drafted(
@@ -123,15 +100,8 @@ def _drafted(
         if known is not None:
             reading.finds_trees, reading.gathered = False, known.gathered
         reading.read_all()
-        reading.settle(*_levels_and_fields(known))
+        reading.settle(*levels_and_fields(known))
         for first in reading.intake.log.first[:1]:
             count = f"{reading.intake.rejected:,} records cannot be read"
             told.say(f"{count}; the first: {first.place()}: {first.message}")
         return draft_of(reading, options)
-
-
-def _levels_and_fields(known: LayingPlan | None) -> tuple[list[Path], list[Path]]:
-    """Return where rows of a plan stand, be it a single one, and where values of its columns do."""
-    tables = () if known is None else known.tables
-    sources = (column.source for table in tables for column in table.columns)
-    return [table.level for table in tables], [source.path for source in sources if source is not None]

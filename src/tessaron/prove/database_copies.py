@@ -17,9 +17,9 @@ from tessaron.core.base.errors import SourceError
 from tessaron.decide.layout_file import Layout
 from tessaron.prove.lake_copies import copy_lake
 from tessaron.prove.loaded_runs import chosen_top, row_order, write_beside
-from tessaron.sinks.database.create_tables import CreateTables
-from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.ddl.create_tables import CreateTables
+from tessaron.sinks.ddl.known_dialects import dialect_named
 from tessaron.sinks.lake.lake_catalogs import (
     is_lake,
 )

@@ -203,7 +203,7 @@ def _files(
 
 def check_dialect(name: str) -> None:
     """Raise `UsageError` unless there is a dialect of this name."""
-    from tessaron.sinks.database.known_dialects import dialect_named
+    from tessaron.sinks.ddl.known_dialects import dialect_named
 
     dialect_named(name)
 
@@ -211,9 +211,9 @@ def check_dialect(name: str) -> None:
 def _load_script(
     plan: TableSet, layout: Layout | None, dialect: str, names: Mapping[str, str], form: FileForm
 ) -> str:
-    from tessaron.sinks.database.create_tables import CreateTables, required_columns
-    from tessaron.sinks.database.known_dialects import dialect_named
-    from tessaron.sinks.database.load_script import load_script
+    from tessaron.sinks.ddl.create_tables import CreateTables, required_columns
+    from tessaron.sinks.ddl.known_dialects import dialect_named
+    from tessaron.sinks.ddl.load_script import load_script
 
     required = frozenset() if layout is None else required_columns(layout.part)
     return load_script(CreateTables(dialect_named(dialect), plan.tables, None, required), names, form)

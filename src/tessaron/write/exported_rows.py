@@ -20,7 +20,7 @@ from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.intake import SourceRead
 from tessaron.engine.options import Options
-from tessaron.sinks.database.create_tables import parents_first, required_columns
+from tessaron.sinks.ddl.create_tables import parents_first, required_columns
 from tessaron.sinks.target_folder import LAYOUT_FILE, RECEIPT_FILE
 from tessaron.sources.exported.table_folder import BATCH_ROWS, TableFolder
 from tessaron.sources.forms.file_form import FileForm

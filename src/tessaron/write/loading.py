@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Unpack
+from typing import TYPE_CHECKING, Any, Literal, Unpack, get_args
 
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
@@ -15,14 +15,14 @@ from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
 from tessaron.engine.receipt_text import plain_data, spread_json
 from tessaron.engine.run_options import RunOptions
-from tessaron.sinks.database.create_tables import required_columns
 from tessaron.sinks.database.database_target import DatabaseTarget
 from tessaron.sinks.database.load_target import MODES, LoadMode, LoadTarget, RowsThere
 from tessaron.sinks.database.merging import state_table
 from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.ddl.create_tables import required_columns
 from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.lake.lake_tables import LakeTarget
-from tessaron.sources.inputs import ByteInput
+from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
 from tessaron.write.books.receipt import Receipt, read_rejects
@@ -58,6 +58,8 @@ class Loaded:
         records: Where records were merged: how many were `new`, `changed`, `unchanged` and `deleted`.
         question: A query that joins tables by their keys.
         answer: How many rows it returns.
+        new: Columns and tables that were added to those that were there, each with its path.
+        widened: Columns that have a wider type now, each with that before and now.
     """
 
     receipt: Receipt
@@ -67,6 +69,8 @@ class Loaded:
     records: Mapping[str, int] = field(default_factory=dict)
     question: str = ""
     answer: int = 0
+    new: tuple[str, ...] = ()
+    widened: tuple[str, ...] = ()
 
     @property
     def passed(self) -> bool:
@@ -77,6 +81,71 @@ class Loaded:
         """Return all of it as JSON."""
         data: dict[str, Parsed] = {**plain_data(self), "receipt": self.receipt.to_dict()}
         return spread_json(data) + "\n"
+
+
+OnChange = Literal["stop", "note", "extend"]
+CHANGES: tuple[OnChange, ...] = get_args(OnChange)
+
+
+@dataclass(frozen=True, slots=True)
+class LoadPlace:
+    """Where tables go, and what becomes of those that are there.
+
+    Attributes:
+        to, mode, schema, runs_schema, into_existing, complete, password: As in `load`.
+        grows: Whether tables that are there get columns and wider types that they lack.
+    """
+
+    to: str
+    mode: LoadMode = "create"
+    schema: str | None = None
+    runs_schema: str | None = None
+    into_existing: bool = False
+    complete: bool = False
+    password: str | None = None
+    grows: bool = False
+
+    def check(self) -> None:
+        """Raise `UsageError` for what cannot be right."""
+        if self.mode not in MODES:
+            raise UsageError(f"expected a mode of {', '.join(MODES)}, got {self.mode!r}")
+        if self.complete and self.mode != "merge":
+            raise UsageError(f"complete goes with merge, not with {self.mode}")
+        of_databases = (self.runs_schema, self.into_existing or None, self.password)
+        if is_lake(self.to) and any(each is not None for each in of_databases):
+            said = "runs_schema, into_existing and password go with databases, not with lake tables"
+            raise UsageError(f"{said}; leave them out")
+
+    def target(self, say: Callable[[str], None]) -> LoadTarget:
+        """Return the target; it is told what is worth telling meanwhile."""
+        self.check()
+        if is_lake(self.to):
+            return LakeTarget(self.to, self.mode, self.schema)
+        secret = None if self.password is None else secret_of(self.password)
+        return DatabaseTarget(
+            self.to, self.mode, self.schema, self.runs_schema, self.into_existing, secret, say, self.grows
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class LoadWork:
+    """What is loaded, and how.
+
+    Attributes:
+        inputs: The sources.
+        options: How they are read.
+        layout: Which tables to make; None to draft them.
+        left_out_before: As in `LayingPlan`.
+        grows: Whether the layout gets a place for all that is read.
+        also: Does what else belongs to the transaction, given the number of the run and its receipt.
+    """
+
+    inputs: list[Input]
+    options: Options
+    layout: Layout | None = None
+    left_out_before: frozenset[str] | None = None
+    grows: bool = False
+    also: Callable[[int, Receipt], None] = lambda _, __: None
 
 
 def load(
@@ -119,41 +188,44 @@ def load(
         TargetError: When the database does not take something; it is as before then.
         UsageError: When an argument cannot be right.
     """
-    if mode not in MODES:
-        raise UsageError(f"expected a mode of {', '.join(MODES)}, got {mode!r}")
-    if complete and mode != "merge":
-        raise UsageError(f"complete goes with merge, not with {mode}")
+    place = LoadPlace(to, mode, schema, runs_schema, into_existing, complete, password)
     clock, told = Clock(), progress or NoProgress()
     settled = Options.of(options)
-    secret = None if password is None else secret_of(password)
-    with ExitStack() as stack:
-        if is_lake(to) and (runs_schema is not None or into_existing or password is not None):
-            said = "runs_schema, into_existing and password go with databases, not with lake tables"
-            raise UsageError(f"{said}; leave them out")
-        made: LoadTarget = (
-            LakeTarget(to, mode, schema)
-            if is_lake(to)
-            else DatabaseTarget(to, mode, schema, runs_schema, into_existing, secret, told.say)
-        )
-        target = stack.enter_context(made)
+    with place.target(told.say) as target:
         if isinstance(source, (str, Path)) and is_export(source):
             if options or layout is not None or as_before:
                 said = "is an export, whose tables are loaded as they are; leave out what is said of them"
                 raise UsageError(f"{source}: {said}")
-            return _load_export(Path(source), target, mode, complete, clock)
+            return _load_export(Path(source), target, place, clock)
         if as_before:
             if layout is not None:
                 raise UsageError("expected a layout, or as_before, got both")
-            layout = _last_layout(target, settled.name)
+            layout = last_layout(target, settled.name)
             settled = replace(settled, name=None)
-        inputs = resolve_inputs(source)
-        run = start_run(inputs, settled, told, stack, layout)
+        work = LoadWork(resolve_inputs(source), settled, layout)
+        loaded = load_inputs(work, target, place, told, clock)
+    finish_inputs(work.inputs)
+    return loaded
+
+
+def finish_inputs(inputs: Iterable[Input]) -> None:
+    """Tell sources that all that was made of them stands where it belongs."""
+    for entry in inputs:
+        if isinstance(entry, ByteInput) and entry.finished is not None:
+            entry.finished()
+
+
+def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Progress, clock: Clock) -> Loaded:
+    """Load the tables of inputs into a target that is open; see `load`."""
+    settled, is_merge = work.options, place.mode == "merge"
+    with ExitStack() as stack:
+        run = start_run(work.inputs, settled, told, stack, work.layout, work.left_out_before, work.grows)
         plan = run.read()
-        required = frozenset() if layout is None else required_columns(layout.part)
-        states = [state_table(run.top_table())] if mode == "merge" else []
+        required = frozenset() if work.layout is None else required_columns(work.layout.part)
+        states = [state_table(run.top_table())] if is_merge else []
         target.begin([*plan.tables, *states], required, settled.collected_bytes())
         merge = None
-        if mode == "merge" and isinstance(target, DatabaseTarget):
+        if is_merge and isinstance(target, DatabaseTarget):
             merge = RecordMerge(target, plan, run.top_table(), run.natural_key())
             run.sift(merge.sieve)
         run.go_on_from(target.last_keys())
@@ -161,19 +233,17 @@ def load(
             target.write(rows) if merge is None else merge.write(rows)
             rows.clear()
         done = run.done()
-        records = {} if merge is None else merge.end((done.key_check, *done.key_checks), complete)
+        records = {} if merge is None else merge.end((done.key_check, *done.key_checks), place.complete)
         there = target.finish()
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
-        receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, layout)
-        rejects = done.log.every()
-        loaded = _recorded(target, plan, there, receipt, run.layout_text(), mode, done.top, rejects, records)
-    for entry in inputs:
-        if isinstance(entry, ByteInput) and entry.finished is not None:
-            entry.finished()
-    return loaded
+        receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, work.layout)
+        ready = _Ready(plan, there, receipt, run.layout_text(), done.top, done.log.every(), records)
+        loaded = _recorded(target, ready, place.mode, work.also)
+        growth = run.growth
+        return loaded if growth is None else replace(loaded, new=growth.new, widened=growth.widened)
 
 
-def _last_layout(target: LoadTarget, name: str | None) -> Layout:
+def last_layout(target: LoadTarget, name: str | None) -> Layout:
     """Return the layout of the last run that loaded records into the table of this name, or the only one.
 
     Raises:
@@ -191,42 +261,50 @@ def _last_layout(target: LoadTarget, name: str | None) -> Layout:
     return Layout(tops[wanted], f"layout of the last run of {wanted}")
 
 
-def _load_export(folder: Path, target: LoadTarget, mode: LoadMode, complete: bool, clock: Clock) -> Loaded:
+def _load_export(folder: Path, target: LoadTarget, place: LoadPlace, clock: Clock) -> Loaded:
     """Load the files of an export."""
-    exported = ExportedRows(folder)
-    states = [state_table(exported.top_table())] if mode == "merge" else []
+    exported, is_merge = ExportedRows(folder), place.mode == "merge"
+    states = [state_table(exported.top_table())] if is_merge else []
     target.begin([*exported.tables.tables, *states], exported.required, exported.most_bytes)
     records = {}
-    if mode == "merge" and isinstance(target, DatabaseTarget):
+    if is_merge and isinstance(target, DatabaseTarget):
         merge = RecordMerge(target, exported.tables, exported.top_table(), exported.natural_key())
         for rows in exported.sifted(merge.sieve, target.last_keys()):
             merge.write(rows)
-        records = merge.end(exported.key_checks(), complete)
+        records = merge.end(exported.key_checks(), place.complete)
     else:
         for rows in exported.rows(target.last_keys()):
             target.write(rows)
     there = target.finish()
     receipt = exported.receipt_for(target.kind, target.name, target.collected.rows, clock)
-    rejects = read_rejects(folder)
-    layout = exported.layout.text
-    return _recorded(target, exported.tables, there, receipt, layout, mode, exported.top, rejects, records)
+    text, top = exported.layout.text, exported.top
+    ready = _Ready(exported.tables, there, receipt, text, top, read_rejects(folder), records)
+    return _recorded(target, ready, place.mode)
+
+
+@dataclass(frozen=True, slots=True)
+class _Ready:
+    """All that is to be seen, and told, once a load is committed."""
+
+    tables: TableSet
+    there: Mapping[str, RowsThere]
+    receipt: Receipt
+    layout: str
+    top: str
+    rejects: Iterator[Mapping[str, Any]]
+    records: Mapping[str, int]
 
 
 def _recorded(
     target: LoadTarget,
-    tables: TableSet,
-    there: Mapping[str, RowsThere],
-    receipt: Receipt,
-    layout: str,
+    ready: _Ready,
     mode: str,
-    top: str,
-    rejects: Iterator[Mapping[str, Any]],
-    records: Mapping[str, int] | None = None,
+    also: Callable[[int, Receipt], None] = lambda _, __: None,
 ) -> Loaded:
     """Check the counts, record the run, let all of it be seen, and ask the database a question."""
     loaded = []
-    for table in tables.tables:
-        rows = there[table.name]
+    for table in ready.tables.tables:
+        rows = ready.there[table.name]
         put_in = target.collected.rows[table.name]
         removed = target.removed.get(table.name, 0)
         expected = rows.before + put_in - removed
@@ -237,9 +315,8 @@ def _recorded(
             )
         loaded.append(TableLoaded(table.name, rows.before, put_in, removed, rows.after))
     run = target.next_number()
-    record = RunRecord(
-        run, top, mode, receipt.to_dict(), layout, {name: rows.after for name, rows in there.items()}
-    )
-    target.commit(record, rejects)
-    question, answer = target.answer(tables.tables)
-    return Loaded(receipt, mode, run, tuple(loaded), records or {}, question, answer)
+    after = {name: rows.after for name, rows in ready.there.items()}
+    record = RunRecord(run, ready.top, mode, ready.receipt.to_dict(), ready.layout, after)
+    target.commit(record, ready.rejects, lambda number: also(number, ready.receipt))
+    question, answer = target.answer(ready.tables.tables)
+    return Loaded(ready.receipt, mode, run, tuple(loaded), ready.records, question, answer)

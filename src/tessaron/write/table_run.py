@@ -37,6 +37,7 @@ from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
+    from tessaron.decide.layout_growth import GrowingLayout, Growth
 
 
 @dataclass
@@ -70,6 +71,7 @@ class TableRun:
         stack: Closes what the run opens.
         plans: What it makes tables by; None to draft that from all that is read, which is put aside then.
         text: The layout they come from, as a layout file.
+        growing: Instead of plans: the layout that they come from, once it has a place for all that is read.
 
     Attributes:
         reading: What was read.
@@ -86,11 +88,13 @@ class TableRun:
         stack: ExitStack,
         plans: Plans | None = None,
         text: str = "",
+        growing: GrowingLayout | None = None,
     ):
+        self._growing = growing
         self._options, self._progress, self._stack, self._text = options, progress, stack, text
         self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         self._is_given = plans is not None
-        self._records = Feed(stack.enter_context(Spill()), joins=not self._is_given)
+        self._records = Feed(stack.enter_context(Spill()), joins=not self._is_given and growing is None)
         self._documents = (_Documents if self._is_given else Feed)(stack.enter_context(Spill()))
         self.reading = SourceReading(inputs, options, self._records, self._documents, progress, self._pool)
         self.reading.selection = options.selection()
@@ -112,6 +116,8 @@ class TableRun:
             self.reading.wants_above = plans.wants_above
             if plans.around is not None:
                 self.reading.around = LayWork(plans.around, options.kernel)
+        elif growing is not None:
+            growing.prepare(self.reading)
 
     def _take(self, plans: Plans) -> None:
         self._plans = plans
@@ -124,6 +130,8 @@ class TableRun:
         if self._is_given:
             return self._plans.written()
         self.reading.read_all()
+        if self._growing is not None:
+            return self._grown(self._growing)
         self.reading.settle()
         drafted = self._drafted = drafted_tables(self.reading, self._options)
         self._take(drafted.plans)
@@ -131,9 +139,20 @@ class TableRun:
             self._own_watch = DraftedKeyWatch(drafted.top, drafted.key, drafted.possible_keys, self._stack)
         return drafted.plans.written()
 
+    def _grown(self, growing: GrowingLayout) -> TableSet:
+        compiled = growing.grow(self.reading)
+        self._take(compiled)
+        self._text, self.account.paths = growing.growth.layout.text, compiled.paths
+        return compiled.written()
+
     def layout_text(self) -> str:
         """Return the layout as a layout file."""
         return self._text if self._drafted is None else self._drafted.text()
+
+    @property
+    def growth(self) -> Growth | None:
+        """What the layout has become, where it grows; None where it does not."""
+        return None if self._growing is None else self._growing.growth
 
     def go_on_from(self, last_keys: Mapping[str, int]) -> None:
         """Let keys go on after those that a database has: the largest of each table."""
@@ -360,9 +379,25 @@ class TableRun:
 
 
 def start_run(
-    inputs: list[Input], options: Options, progress: Progress, stack: ExitStack, layout: Layout | None
+    inputs: list[Input],
+    options: Options,
+    progress: Progress,
+    stack: ExitStack,
+    layout: Layout | None,
+    left_out_before: frozenset[str] | None = None,
+    grows: bool = False,
 ) -> TableRun:
-    """Return the run that fits: with a layout, or one that drafts its own."""
+    """Return the run that fits: with a layout, or one that drafts its own.
+
+    Args:
+        inputs: The sources.
+        options: How they are read.
+        progress: Is told how far the run is.
+        stack: Closes what the run opens.
+        layout: The layout; None to draft one.
+        left_out_before: As in `LayingPlan`; goes with a layout.
+        grows: Whether the layout gets a place for all that is read.
+    """
     if options.memory is not None:
         # The other allocators keep what was freed for later; this one gives it back.
         stack.callback(pa.set_memory_pool, pa.default_memory_pool())
@@ -370,11 +405,16 @@ def start_run(
     if layout is None:
         return TableRun(inputs, options, progress, stack)
     # The model of layouts takes time to load; a run without one does not need it.
+    from tessaron.decide.layout_growth import GrowingLayout
     from tessaron.decide.layout_options import with_layout
 
     options.check_with_layout()
+    if grows:
+        growing = GrowingLayout(layout, options)
+        return TableRun(inputs, growing.options, progress, stack, growing=growing)
     compiled = layout.compiled(options.strict)
-    return TableRun(inputs, with_layout(options, compiled), progress, stack, compiled, layout.text)
+    plans = compiled if left_out_before is None else compiled.telling_of_others(left_out_before)
+    return TableRun(inputs, with_layout(options, compiled), progress, stack, plans, layout.text)
 
 
 def _check_drafted(laid: Laid, drafted: Drafted) -> None:

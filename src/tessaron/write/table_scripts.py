@@ -26,10 +26,10 @@ def ddl(source: str | Path | Layout, dialect: str = "postgresql", *, schema: str
         LayoutError: With all that is wrong in it.
         UsageError: When there is no such dialect, or the database would not take the tables.
     """
-    from tessaron.sinks.database.create_tables import CreateTables, required_columns
-    from tessaron.sinks.database.known_dialects import dialect_named
-    from tessaron.sinks.database.load_script import load_script
-    from tessaron.sinks.database.sql_dialects import check_tables
+    from tessaron.sinks.ddl.create_tables import CreateTables, required_columns
+    from tessaron.sinks.ddl.known_dialects import dialect_named
+    from tessaron.sinks.ddl.load_script import load_script
+    from tessaron.sinks.ddl.sql_dialects import check_tables
 
     folder = Path(source) if not isinstance(source, Layout) and Path(source).is_dir() else None
     if isinstance(source, Layout):

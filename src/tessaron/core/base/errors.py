@@ -47,6 +47,7 @@ class Code(StrEnum):
     FOLDED_AWAY = "folded_away"
     BEYOND = "beyond"
     NO_FLAG = "no_flag"
+    NO_COLUMN = "no_column"
     TOO_MANY_REJECTS = "too_many_rejects"
     # Of tables and lines that are to become documents again.
     CONTRADICTION = "contradiction"

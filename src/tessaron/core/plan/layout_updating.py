@@ -46,16 +46,19 @@ class Update:
     met_again: tuple[str, ...] = ()
 
 
-def update_text(text: str, compiled: CompiledLayout, draft: Draft) -> tuple[str, Update]:
+def update_text(
+    text: str, compiled: CompiledLayout, draft: Draft, marks_unmet: bool = True
+) -> tuple[str, Update]:
     """Return the text of a layout with new paths added and those that were not met marked.
 
     Args:
         text: The layout.
         compiled: The same, ready to run.
         draft: What the source suggests now.
+        marks_unmet: Whether what the source has not is marked: a part of what comes need not have all.
     """
     document = tomlkit.parse(text)
-    unmet, again = _mark_unmet(document, compiled, draft)
+    unmet, again = _mark_unmet(document, compiled, draft) if marks_unmet else ([], [])
     repeated = _fold_repeated(document, compiled, draft)
     known = _Known(compiled.records, compiled.spelling, text)
     new: list[str] = []

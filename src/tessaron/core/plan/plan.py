@@ -210,6 +210,8 @@ class LayingPlan:
             holds only records holds nothing that could be left out.
         is_drafted: Whether it was drafted from the data themselves: all of them have a column, but for empty
             elements of XML, and what was read is counted while the structure is learnt.
+        left_out_before: Places, as they are shown, for whose values no column is expected; a value at any
+            other place without one is rejected then. None where nothing is said of such values.
     """
 
     tables: tuple[TablePlan, ...]
@@ -225,6 +227,7 @@ class LayingPlan:
     containers: frozenset[Path] = frozenset()
     is_drafted: bool = False
     gathered: tuple[Gathered, ...] = ()
+    left_out_before: frozenset[str] | None = None
 
     def written(self) -> TableSet:
         """Return the tables that are written."""
@@ -296,6 +299,15 @@ class Plans:
         """Whether a column holds something of the elements that stand around records of XML."""
         plans = [column for table in self.records.tables for column in table.columns]
         return any(each.source is not None and each.source.is_above for each in plans)
+
+    def telling_of_others(self, left_out_before: frozenset[str]) -> Plans:
+        """Return plans by which all is parsed, and values without a column are rejected.
+
+        Args:
+            left_out_before: As in `LayingPlan`.
+        """
+        records = replace(self.records, selection=None, left_out_before=left_out_before)
+        return replace(self, records=records)
 
     def written(self) -> TableSet:
         """Return the tables that are written."""

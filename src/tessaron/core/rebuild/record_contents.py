@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping
+from hashlib import blake2b
 
 import numpy as np
 import numpy.typing as npt
@@ -42,15 +43,30 @@ def record_contents(
     for table in counted:
         batch, own = batches[table.name], records[table.name]
         keys = dict(_key_words(table, batch, own, first))
-        words = [np.full(batch.num_rows, salt_of(table.rows) % 2**63, np.uint64)]
-        words += [
-            keys[name] if name in keys else hashes_of_values(column)
-            for name, column in zip(batch.schema.names, batch.columns, strict=True)
-        ]
-        rows = digest_words(words)[:, 0]
+        rows = np.full(batch.num_rows, salt_of(table.rows) % 2**63, np.uint64)
+        for name, column in zip(batch.schema.names, batch.columns, strict=True):
+            words = keys[name] if name in keys else hashes_of_values(column)
+            # A null adds nothing: a column that is new changes no row that has nothing in it.
+            mixed = _mixed(words + _salt(name))
+            mixed[words == _NULL] = 0
+            rows += mixed
+        rows = digest_words([rows])[:, 0]
         starts = np.flatnonzero(np.concatenate(([True], own[1:] != own[:-1])))
         sums[own[starts]] += np.add.reduceat(rows, starts)
     return sums
+
+
+def _salt(name: str) -> np.uint64:
+    return np.uint64(int.from_bytes(blake2b(name.encode(), digest_size=8).digest(), "little"))
+
+
+def _mixed(words: Words) -> Words:
+    """Return numbers in which each bit depends on all of those given: the finalizer of SplitMix64."""
+    for shift, factor in ((30, 0xBF58476D1CE4E5B9), (27, 0x94D049BB133111EB)):
+        words ^= words >> np.uint64(shift)
+        words *= np.uint64(factor)
+    words ^= words >> np.uint64(31)
+    return words
 
 
 def _key_words(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import numpy as np
@@ -55,9 +55,16 @@ def _count_values(laid: Laid, node: Node | None, column: ColumnPlan, kept: Bools
 
 def left_out(levels: Levels, plan: LayingPlan) -> Counter[str]:
     """Return the values that were parsed with others, and have no column themselves."""
+    found: Counter[str] = Counter()
+    for path, _, is_value in without_column(levels, plan):
+        found[format_path(path)] += int(is_value.sum())
+    return found
+
+
+def without_column(levels: Levels, plan: LayingPlan) -> Iterator[tuple[Path, Node, Bools]]:
+    """Yield the places with values that have no column, with a mask of these."""
     used = plan.used_paths
     moved = [path for change in plan.rearrangements for path in _moved(change)]
-    found: Counter[str] = Counter()
     for path, node in levels.nodes.items():
         if (
             path in used
@@ -67,11 +74,9 @@ def left_out(levels: Levels, plan: LayingPlan) -> Counter[str]:
             continue
         holds_records = tuple(step for step in path if step is not ELEMENT) in plan.containers
         leaves_empty = holds_records or plan.is_drafted
-        kinds = without_empty_texts(node).kinds if leaves_empty else node.kinds
-        count = int(_IS_SCALAR[kinds].sum())
-        if count and (*path, Origin.JSON) not in used:
-            found[format_path(path)] += count
-    return found
+        is_value = _IS_SCALAR[without_empty_texts(node).kinds if leaves_empty else node.kinds]
+        if is_value.any() and (*path, Origin.JSON) not in used:
+            yield path, node, is_value
 
 
 def _moved(change: Any) -> list[Path]:

@@ -10,13 +10,13 @@ import numpy as np
 
 from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code
-from tessaron.core.base.paths import Path
+from tessaron.core.base.paths import Path, format_path, level_of
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.plan.plan import LayingPlan, TablePlan
 from tessaron.core.tables.columns import Columns
-from tessaron.core.tables.counting import count_read, filtered_rows, left_out, met_in
+from tessaron.core.tables.counting import count_read, filtered_rows, left_out, met_in, without_column
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.levels import Levels
 from tessaron.core.tables.problems import Problem, told
@@ -56,7 +56,12 @@ def lay(
         levels = Levels(fragment_of(work.tree, fragment), typed)
     columns = Columns(plan, levels, _calculate)
     _work_out_all(columns)
-    problems = [*_of_oddities(oddities), *_of_limits(columns), *columns.problems]
+    problems = [
+        *_of_oddities(oddities),
+        *_of_limits(columns),
+        *_of_new_places(levels, plan),
+        *columns.problems,
+    ]
     dropped = np.zeros(fragment.record_count, np.bool_)
     kept = _Mattering(columns)
     relevant = [(problem, kept.indices(problem)) for problem in problems]
@@ -172,6 +177,26 @@ def _of_limits(columns: Columns) -> list[Problem]:
                 )
             )
     return found
+
+
+def _of_new_places(levels: Levels, plan: LayingPlan) -> list[Problem]:
+    """Return the values for which the layout has no column, as far as that is to be told."""
+    if plan.left_out_before is None:
+        return []
+    return [
+        Problem(
+            Code.NO_COLUMN,
+            "",
+            "",
+            format_path(path),
+            level_of(path),
+            node.rows_present()[is_value].astype(np.int64),
+            "value",
+            lambda _: "no column takes this value",
+        )
+        for path, node, is_value in without_column(levels, plan)
+        if format_path(path) not in plan.left_out_before
+    ]
 
 
 @dataclass(frozen=True, slots=True)

@@ -1,5 +1,5 @@
-"""Tables in databases: how each dialect of SQL makes them, how rows get in, and what is checked there.
+"""Tables in databases: how rows get in, what becomes of what is there, and what is checked.
 
-In come tables as a layout plans them, and batches of their rows; out goes SQL for people (`load_script`), or
-tables that appear in one transaction (`database_target`). Begin at `sql_dialects`, then `create_tables`.
+In come tables as a layout plans them, and batches of their rows; out come tables that appear in one
+transaction. Begin at `database_target`.
 """

@@ -15,17 +15,17 @@ from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
-from tessaron.sinks.database.create_tables import CreateTables, joining
-from tessaron.sinks.database.known_dialects import dialect_named
 from tessaron.sinks.database.load_locks import begin_alone
 from tessaron.sinks.database.load_target import LoadMode, RowsThere
 from tessaron.sinks.database.merging import Merging, Words, state_table
 from tessaron.sinks.database.refused_rows import CarefulSender
 from tessaron.sinks.database.row_writers import ReadyRows, writer_for
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
-from tessaron.sinks.database.sql_dialects import SqlDialect, check_tables
 from tessaron.sinks.database.standing_tables import StandingTables
 from tessaron.sinks.database.table_keys import TableKeys
+from tessaron.sinks.ddl.create_tables import CreateTables, joining
+from tessaron.sinks.ddl.known_dialects import dialect_named
+from tessaron.sinks.ddl.sql_dialects import SqlDialect, check_tables
 from tessaron.sources.database.engines import engine_of, told_by
 
 if TYPE_CHECKING:
@@ -44,6 +44,7 @@ class DatabaseTarget:
         is_lenient: Whether tables that are there may differ as far as they take the rows.
         password: The password, where it does not stand in the URL.
         say: Is told what is worth telling meanwhile.
+        grows: Whether tables that are there get the columns and wider types that they lack.
 
     Attributes:
         name: What it is called in messages: without its password.
@@ -64,10 +65,12 @@ class DatabaseTarget:
         is_lenient: bool = False,
         password: str | None = None,
         say: Callable[[str], None] = lambda _: None,
+        grows: bool = False,
     ):
         self._engine, self.name = engine_of(url, password, must_exist=False)
         self.dialect: SqlDialect = dialect_named(self._engine.dialect.name)
         self._mode, self._schema, self._is_lenient, self._say = mode, schema, is_lenient, say
+        self._grows, self._is_alone = grows, False
         self._runs_schema = runs_schema if runs_schema is not None else schema
         self._connection: Connection | None = None
         self._thread = ThreadPoolExecutor(1, "tessaron-load")
@@ -116,9 +119,17 @@ class DatabaseTarget:
         with self._told():
             runs = RunRecords(self.connection, self._runs_schema)
             found = {top: runs.last(top) for top in runs.tops()}
-            # What follows begins a transaction of its own.
-            self.connection.rollback()
+            if not self._is_alone:
+                # What follows begins a transaction of its own.
+                self.connection.rollback()
         return {top: record.layout for top, record in found.items() if record is not None}
+
+    def begin_alone(self) -> None:
+        """Begin the transaction, once no other load is under way: what is read from now on stays true."""
+        if not self._is_alone:
+            with self._told():
+                begin_alone(self.connection, self._schema or "", self._say)
+            self._is_alone = True
 
     def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
         """Begin the transaction, once no other load is under way, and make what is lacking.
@@ -137,14 +148,14 @@ class DatabaseTarget:
         check_tables(self.dialect, tables)
         self.made = CreateTables(self.dialect, tables, self._schema, required)
         with self._told():
-            begin_alone(self.connection, self._schema or "", self._say)
+            self.begin_alone()
             if self._schema is not None and self.dialect.has_schemas:
                 self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
             self.runs = RunRecords(self.connection, self._runs_schema)
             if self.dialect.checks_late:
                 self._run("SET SESSION foreign_key_checks = 0")
             standing = StandingTables(
-                self.connection, self.made, self.runs, self._run, self.name, self._is_lenient
+                self.connection, self.made, self.runs, self._run, self.name, self._is_lenient, self._grows
             )
             there = standing.after(self._mode)
             # Merging counts at the end only: its time is to follow the change.
@@ -224,11 +235,20 @@ class DatabaseTarget:
             self._keys.check()
             return {table.name: self._rows_of(table) for table in self.made.tables}
 
-    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
-        """Record the run and what it has rejected, and make it all visible at once."""
+    def commit(
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+    ) -> None:
+        """Record the run and what it has rejected, and make it all visible at once.
+
+        Args:
+            record: The run.
+            rejects: What it has rejected.
+            also: Does what else belongs to the transaction, given the run's number.
+        """
         with self._told():
             self.runs.add(record)
             self.runs.add_rejects(record.run, rejects)
+            also(record.run)
             self.connection.commit()
             self._created.clear()
 

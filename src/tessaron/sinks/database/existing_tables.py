@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, cast
 
 from tessaron.core.layout.table_set import Table
-from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.ddl.create_tables import CreateTables
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -99,7 +99,7 @@ class ExistingTables:
         kinds = _kinds_of(table)
         for name, spelled in declared.items():
             other = there.get(name)
-            if other is None or _alike(other.type, spelled):
+            if other is None or alike(other.type, spelled):
                 continue
             if not (is_lenient and _takes(other.type, kinds[name])):
                 found.append(f"{table.name}.{name} is {other.type} there, and {spelled} here")
@@ -126,7 +126,8 @@ def _kinds_of(table: Table) -> Mapping[str, str]:
     return keys | {column.name: column.type.name for column in table.columns}
 
 
-def _alike(one: str, other: str) -> bool:
+def alike(one: str, other: str) -> bool:
+    """Say whether two spellings are one type."""
     return _one_spelling(one) == _one_spelling(other)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from types import TracebackType
 from typing import Any, Literal, Protocol
@@ -74,8 +74,10 @@ class LoadTarget(Protocol):
     def next_number(self) -> int:
         """Return the number of the next run."""
 
-    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
-        """Record the run and what it has rejected, and make it all visible."""
+    def commit(
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+    ) -> None:
+        """Record the run and what it has rejected, do what else belongs to it, and make it all visible."""
 
     def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
         """Return a query that joins tables by their keys, and how many rows it returns."""

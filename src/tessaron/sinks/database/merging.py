@@ -19,7 +19,7 @@ from tessaron.core.base.errors import TargetError
 from tessaron.core.base.naming import shorten
 from tessaron.core.layout.table_set import Column, Table
 from tessaron.core.types.column_types import INTEGER
-from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.ddl.create_tables import CreateTables
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection

@@ -7,11 +7,12 @@ from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
-from tessaron.sinks.database.create_tables import CreateTables
 from tessaron.sinks.database.existing_tables import ExistingTables, listed
+from tessaron.sinks.database.growing_tables import GrowingTables
 from tessaron.sinks.database.load_target import LoadMode
 from tessaron.sinks.database.merging import state_table
 from tessaron.sinks.database.run_records import RunRecords
+from tessaron.sinks.ddl.create_tables import CreateTables
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -27,6 +28,7 @@ class StandingTables:
         run: Runs a statement.
         name: What the database is called in messages.
         is_lenient: Whether tables may differ as far as they take the rows.
+        grows: Whether tables get the columns and wider types that they lack.
     """
 
     def __init__(
@@ -37,10 +39,12 @@ class StandingTables:
         run: Callable[[str], object],
         name: str,
         is_lenient: bool,
+        grows: bool = False,
     ):
-        self._made, self._runs, self._run = made, runs, run
+        self._connection, self._made, self._runs, self._run = connection, made, runs, run
         self._name, self._is_lenient = name, is_lenient
         self._existing = ExistingTables(connection, made)
+        self._growing = GrowingTables(connection, self._existing, made, run, name) if grows else None
 
     def after(self, mode: LoadMode) -> list[str]:
         """Do with them what a mode says; return those that stay.
@@ -63,6 +67,10 @@ class StandingTables:
                 f"{self._name}: {_named(existing.names)} there already; say what becomes of it: "
                 f"--mode append, merge or replace{other}"
             )
+        if self._growing is not None:
+            for table in self._own(existing.names):
+                self._growing.grow(table)
+            existing = self._existing = ExistingTables(self._connection, self._made)
         differences = [
             each
             for table in self._made.tables

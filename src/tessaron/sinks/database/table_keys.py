@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
-from tessaron.sinks.database.create_tables import CreateTables
+from tessaron.sinks.ddl.create_tables import CreateTables
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection

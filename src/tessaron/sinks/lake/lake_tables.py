@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import json
 import tempfile
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from itertools import islice
 from pathlib import Path
 from types import TracebackType
@@ -20,7 +20,6 @@ from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
-from tessaron.sinks.database.create_tables import parents_first, path_of
 from tessaron.sinks.database.existing_tables import listed
 from tessaron.sinks.database.load_target import LoadMode, RowsThere
 from tessaron.sinks.database.run_records import (
@@ -29,6 +28,7 @@ from tessaron.sinks.database.run_records import (
     REJECTS_TABLE,
     RunRecord,
 )
+from tessaron.sinks.ddl.create_tables import parents_first, path_of
 from tessaron.sinks.lake.lake_catalogs import (
     KEY,
     LAST_KEY,
@@ -155,7 +155,9 @@ class LakeTarget:
         known = [int(table.properties.get(RUN, 0)) for table in self._before.values()]
         return max(known, default=0) + 1
 
-    def commit(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
+    def commit(
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+    ) -> None:
         """Make the rows part of the tables: children first, the records' table last.
 
         Raises:
@@ -175,6 +177,7 @@ class LakeTarget:
                         f"{self.name}: {table.name} has {there:,} rows, expected {expected:,}: another load "
                         "was under way; replace the tables"
                     )
+        also(record.run)
 
     def _add_rejects(self, run: int, rejects: Iterator[Mapping[str, Any]]) -> None:
         """Append what the run has rejected to a table of its own."""

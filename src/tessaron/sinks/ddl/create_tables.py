@@ -10,7 +10,7 @@ from tessaron.core.base.naming import Names
 from tessaron.core.base.paths import format_path
 from tessaron.core.layout.table_set import Column, Table
 from tessaron.core.types.column_types import TEXT
-from tessaron.sinks.database.sql_dialects import SqlDialect
+from tessaron.sinks.ddl.sql_dialects import SqlDialect
 
 if TYPE_CHECKING:
     from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart

@@ -6,7 +6,7 @@ import shlex
 from collections.abc import Callable, Iterator, Mapping
 
 from tessaron.core.layout.table_set import Table
-from tessaron.sinks.database.create_tables import CreateTables, path_of, told_of
+from tessaron.sinks.ddl.create_tables import CreateTables, path_of, told_of
 from tessaron.sources.forms.file_form import FileForm
 
 _OTHERWISE = "is no plain CSV: `tessaron load FOLDER --to URL` loads it in any form"

@@ -11,7 +11,7 @@ from collections.abc import Callable, Mapping
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.types.column_types import ColumnType
-from tessaron.sinks.database.sql_dialects import SqlDialect
+from tessaron.sinks.ddl.sql_dialects import SqlDialect
 
 _REAL_DIGITS = 15
 """So many digits of a decimal an IEEE 754 double gives back; SQLite has no other fractions."""
@@ -166,7 +166,7 @@ def dialect_named(name: str) -> SqlDialect:
     wanted = _OTHER_NAMES.get(name.lower(), name.lower())
     if wanted in _KNOWN:
         return _KNOWN[wanted]
-    from tessaron.sinks.database.other_dialects import other_dialect
+    from tessaron.sinks.ddl.other_dialects import other_dialect
 
     found = other_dialect(wanted)
     if found is None:

@@ -11,7 +11,7 @@ from sqlalchemy.exc import NoSuchModuleError
 from sqlalchemy.types import TypeEngine
 
 from tessaron.core.types.column_types import ColumnType
-from tessaron.sinks.database.sql_dialects import DIGEST_LETTERS, SqlDialect
+from tessaron.sinks.ddl.sql_dialects import DIGEST_LETTERS, SqlDialect
 
 _TYPES: dict[str, Callable[[ColumnType], TypeEngine[Any]]] = {
     "boolean": lambda _: sa.Boolean(),

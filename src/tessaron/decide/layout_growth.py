@@ -1,0 +1,173 @@
+"""Growing a layout: what new data has beside it gets columns and tables, or a wider type."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+
+from tessaron.core.base.paths import ELEMENT, Origin, Path
+from tessaron.core.layout.editing import change_text, column_in, comment_of, set_comment, set_keys
+from tessaron.core.layout.table_set import written_name
+from tessaron.core.plan.compiling import CompiledLayout
+from tessaron.core.plan.layout_updating import update_text
+from tessaron.core.plan.plan import ColumnPlan, LayingPlan
+from tessaron.core.shape.inference import infer_type
+from tessaron.core.shape.shape_node import ShapeNode
+from tessaron.core.types.column_types import ColumnType
+from tessaron.core.types.widening import wider_type
+from tessaron.decide.draft_facts import plain_draft, tables_of_draft
+from tessaron.decide.layout_file import Layout
+from tessaron.decide.layout_options import with_layout
+from tessaron.engine.options import Options
+from tessaron.engine.reading import SourceReading
+
+
+@dataclass(frozen=True, slots=True)
+class Growth:
+    """What a layout has become.
+
+    Attributes:
+        layout: The layout, the same one where nothing is new.
+        new: Columns and tables that were added, each with its path.
+        widened: Columns with a wider type, each with the type before and now.
+    """
+
+    layout: Layout
+    new: tuple[str, ...] = ()
+    widened: tuple[str, ...] = ()
+
+
+def seen_as(layout: Layout, options: Options) -> Options:
+    """Return options by which a source is read as a layout has it, so that what is new can be told."""
+    part = layout.part
+    # Which parts are tables of their own the layout says, not the draft.
+    return replace(
+        options,
+        undivided=True,
+        name=part.reading.name or _top_table(layout),
+        records=part.reading.records,
+        envelope=part.reading.envelope,
+        duplicate_keys=part.reading.duplicate_keys,
+        format=part.reading.format,
+        white_space=part.reading.white_space,
+        namespaces=part.reading.namespaces,
+        xsd=part.reading.xsd,
+        dictionaries=tuple(part.structure.dictionaries),
+        not_dictionaries=tuple(part.structure.not_dictionaries),
+        names=part.reading.names,
+    )
+
+
+def _top_table(layout: Layout) -> str:
+    """Return the table of the records themselves, or else the first."""
+    plans = layout.compiled(secret=b"any").records.tables
+    return next((plan.name for plan in plans if not plan.level and plan.table), layout.tables[0])
+
+
+def levels_and_fields(known: LayingPlan | None) -> tuple[list[Path], list[Path]]:
+    """Return where rows of a plan stand, be it a single one, and where values of its columns do."""
+    tables = () if known is None else known.tables
+    sources = (column.source for table in tables for column in table.columns)
+    return [table.level for table in tables], [source.path for source in sources if source is not None]
+
+
+def grown(layout: Layout, compiled: CompiledLayout, reading: SourceReading, options: Options) -> Growth:
+    """Return a layout that has a place for all that was read.
+
+    Args:
+        layout: The layout.
+        compiled: The same, ready to run.
+        reading: What was read, by options of `seen_as`, and settled with `levels_and_fields`.
+        options: These options.
+    """
+    record = reading.records.shape.record
+    if not record.row_count:
+        return Growth(layout)
+    tables, around = tables_of_draft(reading, options)
+    draft = plain_draft(reading, options, tables, () if around is None else around.tables, {}, [])
+    text, changes = update_text(layout.text, compiled, draft, marks_unmet=False)
+    wider = _wider_columns(layout, compiled.records, record)
+    if not changes.new and not wider:
+        return Growth(layout)
+
+    def widen(document: object) -> None:
+        for (table, name), (old, new) in wider.items():
+            item = column_in(document, table, name)
+            set_keys(item, {"type": new.spelled()})
+            comment = comment_of(item)
+            said = f"was {old.spelled()}"
+            set_comment(item, f"{said}; {comment}" if comment else said)
+
+    told = tuple(
+        f"{table}.{name}: {old.spelled()} → {new.spelled()}" for (table, name), (old, new) in wider.items()
+    )
+    return Growth(Layout(change_text(text, widen), layout.source), changes.new, told)
+
+
+def _wider_columns(
+    layout: Layout, plan: LayingPlan, record: ShapeNode
+) -> dict[tuple[str, str], tuple[ColumnType, ColumnType]]:
+    """Return the columns whose type does not hold all that was read, with that type and the wider one."""
+    found: dict[tuple[str, str], tuple[ColumnType, ColumnType]] = {}
+    for table in plan.tables:
+        name = written_name(table.name)
+        for column in table.columns:
+            node = _node_of(column, record)
+            if node is None or not node.scalar_kinds():
+                continue
+            # Of a shared table the values at all its places go into one column.
+            before = found.get((name, column.name), (column.type, column.type))[1]
+            needed = wider_type(before, infer_type(node).type)
+            if needed in (None, before) or not _is_plain(layout, name, column.name):
+                continue
+            assert needed is not None
+            found[name, column.name] = column.type, needed
+    return found
+
+
+def _is_plain(layout: Layout, table: str, column: str) -> bool:
+    """Say whether nothing more is said of a column than where it comes from and its type."""
+    return set(layout.columns(table).get(column, {"none"})) <= {"path", "type"}
+
+
+def _node_of(column: ColumnPlan, record: ShapeNode) -> ShapeNode | None:
+    """Return what was read at the place of a plain column."""
+    source = column.source
+    if source is None or column.fold is not None or any(isinstance(step, Origin) for step in source.path):
+        return None
+    node = record
+    for step in source.path:
+        node = node.fold or node
+        if step not in node.children and step is not ELEMENT and ELEMENT in node.children:
+            return None
+        if step not in node.children:
+            return None
+        node = node.children[step]
+    return node
+
+
+class GrowingLayout:
+    """A layout that grows with what a run reads.
+
+    Args:
+        layout: The layout.
+        options: The options of the run.
+
+    Attributes:
+        options: Those by which the sources are read.
+        growth: What the layout has become, once all is read.
+    """
+
+    def __init__(self, layout: Layout, options: Options):
+        self._layout, self._compiled = layout, layout.compiled(options.strict)
+        self.options = with_layout(seen_as(layout, options), self._compiled)
+        self.growth = Growth(layout)
+
+    def prepare(self, reading: SourceReading) -> None:
+        """Let a reading find what the layout knows, as it knows it."""
+        reading.finds_trees, reading.gathered = False, self._compiled.records.gathered
+
+    def grow(self, reading: SourceReading) -> CompiledLayout:
+        """Settle what was read, and return the layout that takes all of it, ready to run."""
+        reading.settle(*levels_and_fields(self._compiled.records))
+        self.growth = grown(self._layout, self._compiled, reading, self.options)
+        return self.growth.layout.compiled(self.options.strict)
