@@ -28,6 +28,8 @@ if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
+    from tessaron.repeat.keeping import KeptUp
+    from tessaron.repeat.keeping_up import keep_up
     from tessaron.sources.database.database_query import DatabaseQuery
     from tessaron.sources.tables.table_source import TableSource
     from tessaron.sources.web.api_feed import ApiFeed
@@ -45,6 +47,7 @@ __all__ = [
     "DatabaseQuery",
     "Fetched",
     "Found",
+    "KeptUp",
     "Layout",
     "LayoutError",
     "Loaded",
@@ -67,6 +70,7 @@ __all__ = [
     "export",
     "fetch",
     "find",
+    "keep_up",
     "load",
     "rebuild",
     "sample",
@@ -84,6 +88,8 @@ _LOADED_ON_USE = {
     "Found": "tessaron.engine.path_reading",
     "Verification": "tessaron.prove.verifying",
     "XmlFound": "tessaron.look.xml_finding",
+    "KeptUp": "tessaron.repeat.keeping",
+    "keep_up": "tessaron.repeat.keeping_up",
     "Layout": "tessaron.decide.layout_file",
     "LayoutError": "tessaron.core.layout.layout_faults",
     "Loaded": "tessaron.write.loading",

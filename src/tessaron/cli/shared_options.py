@@ -152,6 +152,34 @@ def dictionary_options(command: Command) -> Command:
     return _dictionary_option(_no_dictionary_option(command))
 
 
+_LEDGER_OPTIONS = (
+    click.option(
+        "--ledger", metavar="FILE-OR-URL",
+        help="Load only what is new: the ledger of what is done; the URL of --to for one transaction.",
+    ),
+    click.option(
+        "--changed", type=click.Choice(["reject", "reload"]),
+        help="Of files that were loaded and are others now: tell them, or merge them again.",
+    ),
+    click.option(
+        "--on-change", type=click.Choice(["stop", "note", "extend"]),
+        help="Of a structure that has changed: load nothing; values to the rejects (note); or tables grow.",
+    ),
+    click.option("--again", is_flag=True, help="Take sources that are done again, and merge them."),
+    click.option(
+        "--wait", type=click.FloatRange(0), metavar="SECONDS",
+        help="So long for another run to end; else 600.",
+    ),
+)  # fmt: skip
+
+
+def ledger_options(command: Command) -> Command:
+    """Add the options of the ledger."""
+    for option in reversed(_LEDGER_OPTIONS):
+        command = option(command)
+    return command
+
+
 layout_option = click.option(
     "--layout", "layout_file", metavar="FILE", help="The layout: which tables and columns come out, and how."
 )

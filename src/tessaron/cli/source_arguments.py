@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 _ASKED = "tessaron.source"
 """Under this name a command keeps what was said of its sources."""
-_OF_DATABASES = ("query", "table", "documents")
+_OF_DATABASES = ("query", "table", "documents", "mark")
 _OF_FEEDS = ("keep_answers", "from_answers", "verbose")
 
 
@@ -38,7 +38,8 @@ def source_of(sources: tuple[str, ...]) -> Source:
                 "say what to read of the database: --from-table NAME, or --query 'SELECT …'"
             )
         documents = of_database.get("documents", ())
-        return DatabaseQuery(sources[0], of_database.get("query"), of_database.get("table"), documents)
+        read = (of_database.get("query"), of_database.get("table"), documents, of_database.get("mark"))
+        return DatabaseQuery(sources[0], *read)
     if of_database.keys() == {"documents"} and "-" not in sources:
         from tessaron.sources.tables.table_source import TableSource
 
@@ -106,6 +107,7 @@ _OPTIONS = (
     ("--from-answers", "from_answers", "DIR", "Of a web API: take the answers kept there; no network."),
     ("--keep-answers", "keep_answers", "DIR", "Of a web API: keep answers; a broken run goes on there."),
     ("--documents", "documents", "COLUMN", "Of a database or table: a column with documents; else found."),
+    ("--mark", "mark", "COLUMN", "Of a database, with --ledger: only rows beyond the last run's."),
     ("--from-table", "table", "NAME", "Of a database: the table to read."),
     ("--query", "query", "SQL", "Of a database: the query to read."),
 )  # fmt: skip

@@ -27,6 +27,8 @@ class ByteInput:
         title: The word for its records, where its name does not say it.
         records: Where its records stand, as JSONPath or XPath, if that is known beforehand.
         after: Returns what was found out while it was read, in words.
+        stamp: What tells it from what it was before, where it is no file here, such as an ETag.
+        mark: Returns how far it was read, where the next run can go on behind that; None where it cannot.
         finished: Is to be called once all that was made of it stands where it belongs.
     """
 
@@ -40,6 +42,8 @@ class ByteInput:
     records: str | None = None
     finished: Callable[[], None] | None = None
     after: Callable[[], str] | None = None
+    stamp: str = ""
+    mark: Callable[[], str | int | None] | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""

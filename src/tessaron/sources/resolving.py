@@ -74,9 +74,8 @@ def resolve_inputs(source: Source) -> list[Input]:
         from tessaron.sources.database.query_rows import QueryRows
 
         found = QueryRows(source)
-        return [
-            ByteInput(found.name, opener=found.open, said=found.said, title=source.title, after=found.after)
-        ]
+        entry = ByteInput(found.name, opener=found.open, said=found.said, title=source.title)
+        return [replace(entry, after=found.after, mark=None if source.mark is None else found.mark)]
     known: _Members = {}
     if isinstance(source, (str, os.PathLike)):
         return list(_inputs_at(source, known))
@@ -210,7 +209,7 @@ def _input_of_web(feed: ApiFeed) -> ByteInput:
     return ByteInput(
         pages.name, stream=stream, after=lambda: pages.ended,
         said=pages.said, title=pages.title, records=pages.records,
-        finished=opened.finish,
+        finished=opened.finish, mark=opened.mark,
     )  # fmt: skip
 
 
@@ -234,7 +233,9 @@ def _inputs_of_store(url: str, known: _Members) -> Iterator[ByteInput]:
         if each.url.lower().endswith(ARCHIVE_ENDINGS) and is_archive(each.url, each.open):
             yield from _of_archive(each.url, each.open, known)
         else:
-            entry = ByteInput(each.url, each.size or None, opener=each.open, after=each.changed)
+            entry = ByteInput(
+                each.url, each.size or None, opener=each.open, after=each.changed, stamp=each.stamp
+            )
             yield _with_rows(entry, words)
 
 

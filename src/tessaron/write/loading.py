@@ -58,6 +58,8 @@ class Loaded:
         records: Where records were merged: how many were `new`, `changed`, `unchanged` and `deleted`.
         question: A query that joins tables by their keys.
         answer: How many rows it returns.
+        layout: The layout, as a layout file.
+        top: The records' table.
         new: Columns and tables that were added to those that were there, each with its path.
         widened: Columns that have a wider type now, each with that before and now.
     """
@@ -71,6 +73,8 @@ class Loaded:
     answer: int = 0
     new: tuple[str, ...] = ()
     widened: tuple[str, ...] = ()
+    layout: str = ""
+    top: str = ""
 
     @property
     def passed(self) -> bool:
@@ -137,7 +141,9 @@ class LoadWork:
         layout: Which tables to make; None to draft them.
         left_out_before: As in `LayingPlan`.
         grows: Whether the layout gets a place for all that is read.
-        also: Does what else belongs to the transaction, given the number of the run and its receipt.
+        also: Does what else belongs to the transaction, given the run as it is recorded.
+        token: By which a ledger elsewhere knows the run.
+        about: What else the receipt that is recorded says.
     """
 
     inputs: list[Input]
@@ -145,7 +151,9 @@ class LoadWork:
     layout: Layout | None = None
     left_out_before: frozenset[str] | None = None
     grows: bool = False
-    also: Callable[[int, Receipt], None] = lambda _, __: None
+    also: Callable[[RunRecord], None] = lambda _: None
+    token: str = ""
+    about: Mapping[str, str] = field(default_factory=dict)
 
 
 def load(
@@ -238,7 +246,7 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
         receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, work.layout)
         ready = _Ready(plan, there, receipt, run.layout_text(), done.top, done.log.every(), records)
-        loaded = _recorded(target, ready, place.mode, work.also)
+        loaded = _recorded(target, ready, place.mode, work)
         growth = run.growth
         return loaded if growth is None else replace(loaded, new=growth.new, widened=growth.widened)
 
@@ -299,7 +307,7 @@ def _recorded(
     target: LoadTarget,
     ready: _Ready,
     mode: str,
-    also: Callable[[int, Receipt], None] = lambda _, __: None,
+    work: LoadWork | None = None,
 ) -> Loaded:
     """Check the counts, record the run, let all of it be seen, and ask the database a question."""
     loaded = []
@@ -316,7 +324,10 @@ def _recorded(
         loaded.append(TableLoaded(table.name, rows.before, put_in, removed, rows.after))
     run = target.next_number()
     after = {name: rows.after for name, rows in ready.there.items()}
-    record = RunRecord(run, ready.top, mode, ready.receipt.to_dict(), ready.layout, after)
-    target.commit(record, ready.rejects, lambda number: also(number, ready.receipt))
+    about, token = ({}, "") if work is None else (work.about, work.token)
+    told = {**ready.receipt.to_dict(), **about}
+    record = RunRecord(run, ready.top, mode, told, ready.layout, after, token)
+    target.commit(record, ready.rejects, (lambda _: None) if work is None else work.also)
     question, answer = target.answer(ready.tables.tables)
-    return Loaded(ready.receipt, mode, run, tuple(loaded), ready.records, question, answer)
+    made = Loaded(ready.receipt, mode, run, tuple(loaded), ready.records, question, answer)
+    return replace(made, layout=ready.layout, top=ready.top)

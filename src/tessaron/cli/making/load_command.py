@@ -16,6 +16,7 @@ from tessaron.cli.shared_options import (
     key_option,
     keys_option,
     layout_of,
+    ledger_options,
     memory_option,
     name_option,
     no_envelope_option,
@@ -34,13 +35,14 @@ from tessaron.cli.source_arguments import source_of, source_options
 @click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
 @click.option("--to", "to", required=True, metavar="URL", help="The database: sqlite:///FILE, postgresql://…")
 @click.option(
-    "--mode", type=click.Choice(["create", "append", "replace", "merge"]), default="create",
-    show_default=True, help="What becomes of tables that are there.",
+    "--mode", type=click.Choice(["create", "append", "replace", "merge"]),
+    help="What becomes of tables that are there; else create, with --ledger append.",
 )  # fmt: skip
 @database_options
 @click.option("--into-existing", is_flag=True, help="Tables there may differ, if they take the rows.")
 @click.option("--as-before", is_flag=True, help="Load by the layout of the last run into these tables.")
 @click.option("--complete", is_flag=True, help="With merge: records that do not come again go.")
+@ledger_options
 @name_option
 @records_option
 @xml_options
@@ -61,13 +63,18 @@ from tessaron.cli.source_arguments import source_of, source_options
 def load(
     sources: tuple[str, ...],
     to: str,
-    mode: str,
+    mode: str | None,
     schema: str | None,
     no_envelope: bool,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
     layout_file: str | None,
     as_json: bool,
+    ledger: str | None,
+    changed: str | None,
+    on_change: str | None,
+    again: bool,
+    wait: float | None,
     **options: Any,
 ) -> None:
     """Load the tables of SOURCE into a database, in one transaction: all of it is there, or nothing.
@@ -75,6 +82,8 @@ def load(
     SOURCE is anything that export takes, or the folder of an export. What is there afterwards is checked and
     asked. `create` refuses tables that are there, `append` adds rows, `replace` empties them first, `merge`
     replaces the records that come again with all their rows, and leaves the others untouched.
+
+    With --ledger only what is new is loaded: the ledger says which sources are done, and how far feeds came.
     """
     from tessaron.views.load_view import load_view
     from tessaron.views.progress import ProgressBar
@@ -92,6 +101,20 @@ def load(
         name: given.pop(name)
         for name in ("runs_schema", "into_existing", "complete", "as_before", "password")
     }
+    kept = {"changed": changed, "on_change": on_change, "again": again or None, "wait": wait}
+    if ledger is None and any(value is not None for value in kept.values()):
+        raise click.UsageError("--changed, --on-change, --again and --wait go with --ledger")
+    if ledger is not None:
+        refused = ("into_existing", "complete", "as_before")
+        wrong = [f"--{name.replace('_', '-')}" for name in refused if own.pop(name)]
+        if wrong:
+            said = "not with --ledger, which goes on as before by itself"
+            raise click.UsageError(f"{', '.join(wrong)}: {said}")
+        asked = {name: value for name, value in kept.items() if value is not None}
+        _keep_up(
+            source_of(sources), to, ledger, mode, schema, layout_file, as_json, {**own, **given, **asked}
+        )
+        return
     if len(sources) == 1 and is_export(sources[0]):
         source: Any = sources[0]
         given = _only_given(given)
@@ -99,7 +122,7 @@ def load(
         source = source_of(sources)
     with ProgressBar(console(stderr=True)) as bar:
         loaded = load_tables(
-            source, to, mode=cast("Any", mode), schema=schema, progress=bar,
+            source, to, mode=cast("Any", mode or "create"), schema=schema, progress=bar,
             layout=layout_of(layout_file), **own, **given,
         )  # fmt: skip
     with told_if_stopped(f"the tables are all in {loaded.receipt.target}"):
@@ -109,6 +132,32 @@ def load(
             show(console(), *load_view(loaded))
             show(console(stderr=True), *notes_view(loaded.receipt))
     if not loaded.passed:
+        sys.exit(EXIT_CHECK_FAILED)
+
+
+def _keep_up(
+    source: Any, to: str, ledger: str, mode: str | None, schema: str | None, layout_file: str | None,
+    as_json: bool, options: dict[str, Any],
+) -> None:  # fmt: skip
+    """Load what is new, and show what that was."""
+    from tessaron.repeat.keeping_up import keep_up
+    from tessaron.views.kept_view import kept_notes, kept_view
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, notes_view, show
+
+    with ProgressBar(console(stderr=True)) as bar:
+        kept = keep_up(
+            source, to, ledger=ledger, mode=cast("Any", mode or "append"), schema=schema, progress=bar,
+            layout=layout_of(layout_file), **options,
+        )  # fmt: skip
+    with told_if_stopped("what is new is all loaded, and in the ledger"):
+        if as_json:
+            click.echo(kept.to_json(), nl=False)
+        else:
+            show(console(), *kept_view(kept))
+            notes = [note for loaded in kept.loads for note in notes_view(loaded.receipt)]
+            show(console(stderr=True), *notes, *kept_notes(kept))
+    if not kept.passed:
         sys.exit(EXIT_CHECK_FAILED)
 
 

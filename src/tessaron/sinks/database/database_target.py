@@ -114,10 +114,20 @@ class DatabaseTarget:
         assert self._connection is not None
         return self._connection
 
+    @property
+    def past_runs(self) -> RunRecords:
+        """The runs that have loaded before."""
+        return RunRecords(self.connection, self._runs_schema)
+
+    @property
+    def runs_schema(self) -> str | None:
+        """The schema of the table of runs."""
+        return self._runs_schema
+
     def loaded_before(self) -> dict[str, str]:
         """Return the tables of records that runs have loaded, with the layout of the last run of each."""
         with self._told():
-            runs = RunRecords(self.connection, self._runs_schema)
+            runs = self.past_runs
             found = {top: runs.last(top) for top in runs.tops()}
             if not self._is_alone:
                 # What follows begins a transaction of its own.
@@ -151,7 +161,7 @@ class DatabaseTarget:
             self.begin_alone()
             if self._schema is not None and self.dialect.has_schemas:
                 self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
-            self.runs = RunRecords(self.connection, self._runs_schema)
+            self.runs = self.past_runs
             if self.dialect.checks_late:
                 self._run("SET SESSION foreign_key_checks = 0")
             standing = StandingTables(
@@ -236,19 +246,19 @@ class DatabaseTarget:
             return {table.name: self._rows_of(table) for table in self.made.tables}
 
     def commit(
-        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[RunRecord], None]
     ) -> None:
         """Record the run and what it has rejected, and make it all visible at once.
 
         Args:
             record: The run.
             rejects: What it has rejected.
-            also: Does what else belongs to the transaction, given the run's number.
+            also: Does what else belongs to the transaction, given the run.
         """
         with self._told():
             self.runs.add(record)
             self.runs.add_rejects(record.run, rejects)
-            also(record.run)
+            also(record)
             self.connection.commit()
             self._created.clear()
 

@@ -75,7 +75,7 @@ class LoadTarget(Protocol):
         """Return the number of the next run."""
 
     def commit(
-        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[RunRecord], None]
     ) -> None:
         """Record the run and what it has rejected, do what else belongs to it, and make it all visible."""
 

@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
+from tessaron.sinks.ddl.long_texts import long_text
+
 if TYPE_CHECKING:
     from sqlalchemy import Connection, Table
 
@@ -28,6 +30,7 @@ class RunRecord:
         receipt: Its receipt, as plain data.
         layout: Its layout, as a layout file.
         rows: The rows of each table once it was done.
+        token: By which a ledger elsewhere knows the run; empty where none is kept.
     """
 
     run: int
@@ -36,6 +39,7 @@ class RunRecord:
     receipt: dict[str, Any]
     layout: str
     rows: dict[str, int]
+    token: str = ""
 
 
 class RunRecords:
@@ -73,6 +77,7 @@ class RunRecords:
                 table_rows=json.dumps(record.rows),
                 layout=record.layout,
                 receipt=json.dumps(record.receipt),
+                token=record.token,
             )
         )
 
@@ -93,20 +98,41 @@ class RunRecords:
 
     def last(self, top: str | None = None) -> RunRecord | None:
         """Return the last run that loaded the records' table `top`, or any; None if there was none."""
+        return self._one(top, self._table.c.run.desc())
+
+    def _one(self, top: str | None, order: Any) -> RunRecord | None:
         from sqlalchemy import select
 
         if not self.is_there():
             return None
-        wanted = select(self._table).order_by(self._table.c.run.desc()).limit(1)
+        wanted = select(self._table).order_by(order).limit(1)
         if top is not None:
             wanted = wanted.where(self._table.c.top_table == top)
         row = self._connection.execute(wanted).mappings().first()
-        if row is None:
-            return None
-        return RunRecord(
-            row["run"], row["top_table"], row["mode"], json.loads(row["receipt"]), row["layout"],
-            json.loads(row["table_rows"]),
-        )  # fmt: skip
+        return None if row is None else _record_of(row)
+
+    def every(self) -> Iterator[RunRecord]:
+        """Yield all runs, the first one first."""
+        from sqlalchemy import select
+
+        if self.is_there():
+            for row in self._connection.execute(select(self._table).order_by(self._table.c.run)).mappings():
+                yield _record_of(row)
+
+    def first(self, top: str) -> RunRecord | None:
+        """Return the first run that loaded the records' table `top`; None if there was none."""
+        return self._one(top, self._table.c.run)
+
+    def with_token(self, token: str) -> tuple[int, str]:
+        """Return the number of the run that has this token, and its records' table; 0 where none has."""
+        from sqlalchemy import select
+
+        columns = self._table.c
+        if self.is_there():
+            query = select(columns.run, columns.top_table).where(columns.token == token)
+            for row in self._connection.execute(query):
+                return int(row[0]), str(row[1])
+        return 0, ""
 
     def tops(self) -> list[str]:
         """Return the tables of records that runs have loaded, by name."""
@@ -118,12 +144,11 @@ class RunRecords:
         return sorted(str(row[0]) for row in found)
 
 
-def _long_text() -> Any:
-    from sqlalchemy import Text
-    from sqlalchemy.dialects.mysql import LONGTEXT
-
-    # What MySQL calls a text has 64 KB.
-    return Text().with_variant(LONGTEXT(), "mysql", "mariadb")
+def _record_of(row: Any) -> RunRecord:
+    return RunRecord(
+        row["run"], row["top_table"], row["mode"], json.loads(row["receipt"]), row["layout"],
+        json.loads(row["table_rows"]), row["token"],
+    )  # fmt: skip
 
 
 def _table(schema: str | None) -> Table:
@@ -136,12 +161,13 @@ def _table(schema: str | None) -> Table:
         Column("top_table", String(128), nullable=False),
         Column("mode", String(16), nullable=False),
         Column("started", String(32), nullable=False),
-        Column("sources", _long_text(), nullable=False),
+        Column("sources", long_text(), nullable=False),
         Column("records", BigInteger, nullable=False),
         Column("rejected", BigInteger, nullable=False),
-        Column("table_rows", _long_text(), nullable=False),
-        Column("layout", _long_text(), nullable=False),
-        Column("receipt", _long_text(), nullable=False),
+        Column("table_rows", long_text(), nullable=False),
+        Column("layout", long_text(), nullable=False),
+        Column("receipt", long_text(), nullable=False),
+        Column("token", String(32), nullable=False),
         schema=schema,
     )
 
@@ -166,7 +192,7 @@ def _rejects_table(schema: str | None) -> Table:
         REJECTS_TABLE,
         MetaData(),
         Column("run", BigInteger, nullable=False),
-        *(Column(name, _long_text()) for name in REJECT_TEXTS),
+        *(Column(name, long_text()) for name in REJECT_TEXTS),
         *(Column(name, BigInteger) for name in REJECT_NUMBERS),
         schema=schema,
     )

@@ -156,7 +156,7 @@ class LakeTarget:
         return max(known, default=0) + 1
 
     def commit(
-        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[int], None]
+        self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[RunRecord], None]
     ) -> None:
         """Make the rows part of the tables: children first, the records' table last.
 
@@ -177,7 +177,7 @@ class LakeTarget:
                         f"{self.name}: {table.name} has {there:,} rows, expected {expected:,}: another load "
                         "was under way; replace the tables"
                     )
-        also(record.run)
+        also(record)
 
     def _add_rejects(self, run: int, rejects: Iterator[Mapping[str, Any]]) -> None:
         """Append what the run has rejected to a table of its own."""

@@ -17,12 +17,18 @@ class DatabaseQuery:
         text: A query; or else
         table: The name of a table, perhaps with its schema: `office.inbox`.
         documents: The columns that hold JSON; else they are found.
+        mark: The column that grows with what is new, such as a number or the moment of a change.
+        so_far: How far an earlier run came: only rows beyond that are read.
+        again: Whether rows that are just as far are read again: more may have come since.
     """
 
     url: str = field(repr=False)
     text: str | None = None
     table: str | None = None
     documents: Sequence[str] = ()
+    mark: str | None = None
+    so_far: str | int | None = None
+    again: bool = False
 
     def __post_init__(self) -> None:
         if (self.text is None) == (self.table is None):

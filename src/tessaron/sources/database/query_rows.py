@@ -5,10 +5,10 @@ Read through SQLAlchemy, streamed, in a transaction that only reads.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import replace
-from typing import TYPE_CHECKING, BinaryIO, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 from weakref import finalize
 
 from tessaron.core.base.arrays import ArrowRows
@@ -69,6 +69,8 @@ class QueryRows:
         self._begun: _Begun | None = _Begun(self._rows())
         rows = self._begun.rows
         self._names, typed = rows.names, rows.documents
+        self._largest: Any = None
+        self._is_whole = False
         with self._told():
             first = self._begun.first = rows.take(_FIRST_ROWS)
         self._check_names()
@@ -95,11 +97,33 @@ class QueryRows:
         """Return what was found out while the rows were read, in words."""
         return "" if self._lines is None else self._lines.said()
 
+    def mark(self) -> str | int | None:
+        """Return how far the rows came, once all are read; None where nothing tells it."""
+        if not self._is_whole or self._largest is None:
+            return self._query.so_far
+        value = self._largest
+        return value if isinstance(value, (str, int)) else str(value)
+
+    def _note_mark(self, rows: Sequence[Row]) -> None:
+        if self._query.mark is None:
+            return
+        index = self._names.index(self._query.mark)
+        values: list[Any] = [row[index] for row in rows if row[index] is not None]
+        if values:
+            most = max(values)
+            self._largest = most if self._largest is None else max(self._largest, most)
+
     def _check_names(self) -> None:
         twice = [name for name in self._names if self._names.count(name) > 1]
         if twice:
             raise UsageError(
                 f"two columns of the query are called {in_quotes(twice[0])}; name one otherwise (AS)"
+            )
+        mark = self._query.mark
+        if mark is not None and mark not in self._names:
+            there = ", ".join(self._names)
+            raise UsageError(
+                f"{self.name}: no column {in_quotes(mark)} to mark how far it came; there are {there}"
             )
 
     @contextmanager
@@ -111,10 +135,13 @@ class QueryRows:
 
     def _batches(self, begun: _Begun) -> Iterator[ArrowRows]:
         if begun.first:
+            self._note_mark(begun.first)
             yield batch_of(self._names, begun.first)
         with self._told():
             for rows in begun.rows.batches():
+                self._note_mark(rows)
                 yield batch_of(self._names, rows)
+        self._is_whole = True
 
     @contextmanager
     def _rows(self) -> Iterator[RowStream]:
@@ -129,13 +156,24 @@ class QueryRows:
         return told_by(self._engine, self.name)
 
     def _statement(self) -> Executable:
-        from sqlalchemy import literal_column, select, table, text
+        from sqlalchemy import column, literal_column, select, table, text
 
-        if self._query.text is not None:
+        query = self._query
+        if query.text is not None:
             # What follows a colon is no parameter: there are none.
-            return text(self._query.text.replace(":", r"\:"))
-        schema, _, name = str(self._query.table).rpartition(".")
-        return select(literal_column("*")).select_from(table(name, schema=schema or None))
+            plain = query.text.replace(":", r"\:")
+            if query.so_far is None:
+                return text(plain)
+            whole: Any = text(f"({plain}) AS tessaron_rows")
+        else:
+            schema, _, name = str(query.table).rpartition(".")
+            whole = table(name, schema=schema or None)
+        found: Any = select(literal_column("*")).select_from(whole)
+        if query.so_far is None:
+            return cast("Executable", found)
+        by: Any = column(str(query.mark))
+        found = found.where(by >= query.so_far if query.again else by > query.so_far)
+        return cast("Executable", found)
 
 
 def _only_reading(connection: Connection) -> Connection:

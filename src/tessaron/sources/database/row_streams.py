@@ -86,7 +86,8 @@ def _raw(connection: Connection) -> Any:
 
 
 def _text_of(statement: Executable, connection: Connection) -> str:
-    return str(cast("ClauseElement", statement).compile(connection))
+    compiled = cast("ClauseElement", statement).compile(connection, compile_kwargs={"literal_binds": True})
+    return str(compiled)
 
 
 def _chunked(cursor: Any, text: str) -> Generator[Row, None, None]:

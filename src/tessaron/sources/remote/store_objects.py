@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import io
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, BinaryIO, cast
+from typing import TYPE_CHECKING, Any, BinaryIO, cast
 
 from tessaron.core.base.errors import SourceError
 from tessaron.sources.forms.addresses import without_user
@@ -40,12 +40,14 @@ class StoreObject:
     Attributes:
         url: Its URL, without user and password.
         size: Its bytes, as listed.
+        stamp: What tells it from what it was before, as the store says: its ETag, or when it was changed.
         listing: What it was listed with.
         number: Its place there.
     """
 
     url: str
     size: int
+    stamp: str
     listing: StoreListing
     number: int
 
@@ -78,9 +80,9 @@ class StoreListing:
         self._is_shared = scheme_of(url) not in ONE_CALL_EACH
         self._at_once = _AT_ONCE if self._is_shared else _CONNECTIONS
         with told(url):
-            sizes, is_place = _found(self._system, root, url)
+            found, is_place = _found(self._system, root, url)
         self.said = ""
-        paths = list(sizes)
+        paths = list(found)
         if is_place:
             # As in a folder: archives among the documents are read by themselves.
             archives = [path for path in paths if path.lower().endswith(ARCHIVE_ENDINGS)]
@@ -92,7 +94,8 @@ class StoreListing:
                 )
             paths = [*documents, *archives]
         self._paths = paths
-        self._sizes = [sizes[path] for path in paths]
+        self._sizes = [int(found[path]["size"] or 0) for path in paths]
+        self._stamps = [_stamp_of(found[path]) for path in paths]
         self._coming: deque[tuple[int, Future[bytes]]] = deque()
         self._pool: ThreadPoolExecutor | None = None
 
@@ -105,7 +108,10 @@ class StoreListing:
     def objects(self) -> list[StoreObject]:
         """The objects, in the order of their names."""
         urls = [without_user(url_of(self._url, path)) for path in self._paths]
-        return [StoreObject(url, self._sizes[number], self, number) for number, url in enumerate(urls)]
+        return [
+            StoreObject(url, self._sizes[number], self._stamps[number], self, number)
+            for number, url in enumerate(urls)
+        ]
 
     def open(self, number: int) -> AbstractContextManager[BinaryIO]:
         """Return the bytes of an object; small ones behind it are asked for meanwhile."""
@@ -216,25 +222,33 @@ def _bytes_of(system: AbstractFileSystem, path: str, start: int, stop: int) -> b
         return b"".join(stream.readv([(start, stop - start)]))
 
 
-def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[dict[str, int], bool]:
-    """Return the objects at a place with their sizes, and whether some of them may be no documents."""
+_Listed = dict[str, dict[str, Any]]
+"""What a store says of each object, by its path."""
+
+
+def _found(system: AbstractFileSystem, root: str, url: str) -> tuple[_Listed, bool]:
+    """Return the objects at a place, and whether some of them may be no documents."""
     if any(letter in root for letter in _GLOB):
         found = system.glob(root, detail=True)
-        sizes = {path: int(each["size"] or 0) for path, each in found.items() if each["type"] == "file"}
-        if not sizes:
+        files = {path: each for path, each in found.items() if each["type"] == "file"}
+        if not files:
             raise SourceError(f"{without_user(url)}: no object matches this pattern")
-        return dict(sorted(sizes.items(), key=lambda item: natural_order(item[0]))), False
+        return dict(sorted(files.items(), key=lambda item: natural_order(item[0]))), False
     path = root.rstrip("/")
     if scheme_of(url) in ONE_CALL_EACH and (known := system.info(path or "/"))["type"] == "file":
         # These say of a file that it is a folder, or nothing of its size, when they list what is in it.
-        return {path: int(known["size"])}, False
+        return {path: known}, False
     found = system.find(root, detail=True)
     if path in found:
-        return {path: int(found[path]["size"] or 0)}, False
-    sizes = {path: int(each["size"] or 0) for path, each in found.items()}
-    if not sizes:
+        return {path: found[path]}, False
+    if not found:
         raise SourceError(f"{without_user(url)}: is not there, and nothing is below it; check the name")
-    return sizes, True
+    return dict(found), True
+
+
+def _stamp_of(listed: Mapping[str, Any]) -> str:
+    names = ("ETag", "etag", "md5Hash", "content_md5", "LastModified", "last_modified", "mtime", "modify")
+    return next((str(listed[name]) for name in names if listed.get(name)), "")
 
 
 def objects_at(url: str) -> tuple[Sequence[StoreObject], str]:

@@ -25,12 +25,14 @@ class ApiFeed:
             with them. None for not.
         from_answers: A folder of such answers to run from, without a network. None for not.
         mark_file: Where it stands how far the last run came, if the feed has a mark.
+        so_far: How far it came, where that stands elsewhere.
     """
 
     part: FeedPart
     keep_answers: Path | None = None
     from_answers: Path | None = None
     mark_file: Path | None = None
+    so_far: str | int | None = None
 
     def __post_init__(self) -> None:
         if self.keep_answers is not None and self.from_answers is not None:
@@ -118,8 +120,8 @@ class OpenFeed:
         folder = feed.keep_answers or feed.from_answers
         is_live = feed.from_answers is None
         kept = None if folder is None else KeptAnswers(folder, feed.part, is_live)
-        so_far = None
-        if is_live and feed.part.mark is not None and feed.mark_file is not None:
+        so_far = feed.so_far
+        if so_far is None and is_live and feed.part.mark is not None and feed.mark_file is not None:
             so_far = read_mark(feed.mark_file)
         self.pages = Pages(feed.part, kept, so_far)
 
@@ -130,6 +132,10 @@ class OpenFeed:
     def documents(self) -> Iterator[Iterator[bytes]]:
         """Yield the pieces of each document; they are to be taken before the next."""
         return self.pages.documents()
+
+    def mark(self) -> str | int | None:
+        """Return how far the records came, once all are there; None where nothing tells it."""
+        return self.pages.mark if self.pages.is_complete else None
 
     def finish(self) -> None:
         """Keep how far the run came, once all that was made of it stands where it belongs."""

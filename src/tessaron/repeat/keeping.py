@@ -1,0 +1,108 @@
+"""How a target is kept up with its sources, and what a run has done for that."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from typing import Literal, get_args
+
+from tessaron.core.base.errors import UsageError
+from tessaron.core.base.parsed_values import Parsed
+from tessaron.engine.receipt_text import plain_data, spread_json
+from tessaron.write.loading import CHANGES, Loaded, LoadPlace, OnChange
+
+Changed = Literal["reject", "reload"]
+
+
+@dataclass(frozen=True, slots=True)
+class Keeping:
+    """How a target is kept up.
+
+    Attributes:
+        ledger: The ledger: a file of SQLite, or the URL of a database; the target's own for one transaction.
+        changed: What becomes of sources that were loaded, and are others now: they are told and left
+            (`reject`), or merged again (`reload`).
+        on_change: What becomes of data at places that the tables have not: nothing is loaded (`stop`), it
+            goes to the rejects (`note`), or tables grow (`extend`).
+        again: Whether sources that are loaded are taken again, and merged.
+        wait: Seconds to wait for another run.
+    """
+
+    ledger: str
+    changed: Changed = "reject"
+    on_change: OnChange = "note"
+    again: bool = False
+    wait: float = 600.0
+
+    def check(self, place: LoadPlace) -> None:
+        """Raise `UsageError` for what cannot be right together."""
+        if self.changed not in get_args(Changed):
+            raise UsageError(f"changed: expected {' or '.join(get_args(Changed))}, got {self.changed!r}")
+        if self.on_change not in CHANGES:
+            raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {self.on_change!r}")
+        if place.mode not in ("append", "merge"):
+            raise UsageError(f"a ledger goes with append or merge, not with {place.mode}")
+        for name, is_asked in (("changed=reload", self.changed == "reload"), ("again", self.again)):
+            if is_asked and place.mode != "merge":
+                raise UsageError(f"{name} replaces records that are there; that takes mode merge, and a key")
+        if place.complete:
+            said = "with a ledger only what is new is read, so nothing tells what is gone"
+            raise UsageError(f"{said}: leave complete out")
+
+    def url(self) -> str:
+        """Return the ledger's URL."""
+        return self.ledger if "://" in self.ledger else f"sqlite:///{os.path.abspath(self.ledger)}"
+
+
+@dataclass(frozen=True, slots=True)
+class KeptUp:
+    """What was done.
+
+    Attributes:
+        loads: The loads; none where nothing was new, several where a record came in several sources.
+        new, known, same, aside: How many sources were loaded; were loaded before; have the bytes of another
+            one; are known not to be loadable.
+        changed: Those that were loaded, and are others now.
+        gone: How many are loaded and no longer there; `gone_first` names some.
+        same_as: Of those with the bytes of another one: which.
+        changes: What has changed in the structure, each in words.
+        layout_file: The new version of the layout's file, where it has grown.
+    """
+
+    loads: tuple[Loaded, ...] = ()
+    new: int = 0
+    known: int = 0
+    same: int = 0
+    aside: int = 0
+    changed: tuple[str, ...] = ()
+    gone: int = 0
+    gone_first: tuple[str, ...] = ()
+    same_as: Mapping[str, str] = field(default_factory=dict)
+    changes: tuple[str, ...] = ()
+    layout_file: str | None = None
+
+    @property
+    def passed(self) -> bool:
+        """Whether nothing was rejected, and no source has changed that is not loaded again."""
+        return not self.changed and all(each.passed for each in self.loads)
+
+    def then(self, other: KeptUp) -> KeptUp:
+        """Return what was done by this and then by another, which found what this one had left."""
+        return replace(
+            other,
+            loads=(*self.loads, *other.loads),
+            new=self.new + other.new,
+            known=self.known,
+            same=self.same,
+            changed=tuple(dict.fromkeys((*self.changed, *other.changed))),
+            same_as={**self.same_as, **other.same_as},
+            changes=(*self.changes, *other.changes),
+            layout_file=other.layout_file or self.layout_file,
+        )
+
+    def to_json(self) -> str:
+        """Return all of it as JSON."""
+        data: dict[str, Parsed] = plain_data(self)
+        data["loads"] = [{**plain_data(each), "receipt": each.receipt.to_dict()} for each in self.loads]
+        return spread_json(data) + "\n"

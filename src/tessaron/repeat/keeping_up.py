@@ -1,0 +1,367 @@
+"""Keeping a target up with its sources: what is new is loaded, once, whatever happens meanwhile."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Unpack
+
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, UsageError
+from tessaron.engine.feeds import NoProgress, Progress
+from tessaron.engine.options import Options
+from tessaron.engine.run_options import RunOptions
+from tessaron.repeat.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
+from tessaron.repeat.keeping import Changed, Keeping, KeptUp
+from tessaron.repeat.ledger import Entry
+from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
+from tessaron.repeat.marked_sources import named_inputs
+from tessaron.repeat.run_lock import RunLock
+from tessaron.sinks.database.database_target import DatabaseTarget
+from tessaron.sinks.database.load_target import LoadMode
+from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sources.database.engines import engine_of, told_by
+from tessaron.sources.inputs import ByteInput
+from tessaron.sources.resolving import Source
+from tessaron.write.books.receipt_making import Clock
+from tessaron.write.loading import Loaded, LoadPlace, LoadWork, OnChange, load_inputs
+
+if TYPE_CHECKING:
+    from tessaron.decide.layout_file import Layout
+
+_GIVEN = "given_layout"
+"""Under this name a run's receipt has the layout that was given, where it was another than it used."""
+_CODES_OF_CHANGE = (Code.NO_COLUMN, Code.MISFIT)
+_CHANGES_SHOWN = 20
+
+
+def keep_up(
+    source: Source,
+    to: str,
+    *,
+    ledger: str | Path,
+    mode: LoadMode = "append",
+    changed: Changed = "reject",
+    on_change: OnChange = "note",
+    again: bool = False,
+    wait: float = 600.0,
+    schema: str | None = None,
+    runs_schema: str | None = None,
+    password: str | None = None,
+    progress: Progress | None = None,
+    layout: Layout | None = None,
+    **options: Unpack[RunOptions],
+) -> KeptUp:
+    """Load what of `source` is not in the database yet, and write down what that was, in one transaction.
+
+    Args:
+        source: Files, folders, patterns, archives or stores; a feed with a mark; a database with one.
+        to: The database, as in `load`.
+        ledger: The ledger: a file of SQLite, or the URL of a database.
+        mode: `append`, or `merge` for records that come again.
+        changed: What becomes of sources that were loaded and are others now; see `Keeping`.
+        on_change: What becomes of a structure that has changed; see `Keeping`.
+        again: Whether sources that are loaded are taken again, and merged.
+        wait: Seconds to wait for another run.
+        schema: As in `load`.
+        runs_schema: As in `load`.
+        password: As in `load`.
+        progress: Is told how far the run is.
+        layout: The layout of the first run; later ones go on with that of the run before them, unless another
+            one is given.
+        **options: As in `load`.
+
+    Raises:
+        SourceError: When a source cannot be read, or changes meanwhile.
+        DataError: When it is neither JSON nor XML; with `stop`, when its structure has changed.
+        TargetError: When the database does not take something, or another run does not end.
+        UsageError: When an argument cannot be right.
+    """
+    keeping = Keeping(str(ledger), changed, on_change, again, wait)
+    place = LoadPlace(to, mode, schema, runs_schema, False, False, password)
+    return kept_up(source, place, keeping, Options.of(options), layout, progress or NoProgress())
+
+
+def kept_up(
+    source: Source,
+    place: LoadPlace,
+    keeping: Keeping,
+    options: Options,
+    layout: Layout | None,
+    told: Progress,
+) -> KeptUp:
+    """Do what `keep_up` says."""
+    keeping.check(place)
+    place = replace(place, grows=keeping.on_change == "extend" or keeping.again, into_existing=True)
+    with ExitStack() as stack:
+        for path in _lock_files(place, keeping):
+            stack.enter_context(RunLock(path, told.say, keeping.wait))
+
+        run = _KeepingUp(place, keeping, options, layout, told)
+        try:
+            return run.once(source)
+        except DataError as error:
+            if place.mode != "merge" or error.code is not Code.UNIQUE:
+                raise
+            told.say("a record comes in several sources that are new: they are loaded one after the other")
+        done = run.once(source, 1)
+        while run.has_more:
+            done = done.then(run.once(source, 1))
+        return done
+
+
+@dataclass(frozen=True, slots=True)
+class _Feed:
+    """What the target has of the records that are kept up.
+
+    Attributes:
+        top: The records' table; empty where no run has loaded any.
+        first, last: The first and the last run that did.
+    """
+
+    top: str = ""
+    first: RunRecord | None = None
+    last: RunRecord | None = None
+
+    @classmethod
+    def of(cls, target: DatabaseTarget, name: str | None) -> _Feed:
+        """Return what is there of the records with a name, or of the only ones.
+
+        Raises:
+            UsageError: When there are several, and no name.
+        """
+        tops = target.past_runs.tops()
+        if name is None and len(tops) > 1:
+            raise UsageError(f"{target.name}: say which of these to keep up: --name {', '.join(tops)}")
+        top = name if name is not None else next(iter(tops), "")
+        if top not in tops:
+            return cls()
+        return cls(top, target.past_runs.first(top), target.past_runs.last(top))
+
+    def layout(self, given: Layout | None) -> Layout | None:
+        """Return the layout to go on with: that of the last run, unless another one is given now."""
+        if self.last is None:
+            return given
+        if given is not None and given.text != self.last.receipt.get(_GIVEN, ""):
+            return given
+        from tessaron.decide.layout_file import Layout
+
+        return Layout(self.last.layout, f"layout of run {self.last.run}")
+
+    def left_out(self) -> frozenset[str]:
+        """Return the places for whose values no column is expected: those that the first run left out."""
+        receipt = {} if self.first is None else self.first.receipt
+        return frozenset(str(each["path"]) for each in receipt.get("left_out", ()))
+
+
+class _KeepingUp:
+    """Keeps a target up, in one run or more.
+
+    Attributes:
+        has_more: Whether the last run has left something to the next one.
+    """
+
+    def __init__(
+        self, place: LoadPlace, keeping: Keeping, options: Options, given: Layout | None, told: Progress,
+    ):  # fmt: skip
+        self._place, self._keeping, self._options = place, keeping, options
+        self._given, self._told, self._clock = given, told, Clock()
+        self._changes: tuple[str, ...] = ()
+        self._done: set[str] = set()
+        self.has_more = False
+
+    def once(self, source: Source, most: int | None = None) -> KeptUp:
+        """Load what is new, or at most so many of the sources that are, in one transaction."""
+        with ExitStack() as stack:
+            target = stack.enter_context(self._place.target(self._told.say))
+            if not isinstance(target, DatabaseTarget):
+                raise UsageError("a ledger goes with databases and folders, not with lake tables")
+            target.begin_alone()
+            return self._once(source, target, stack, most)
+
+    def _once(self, source: Source, target: DatabaseTarget, stack: ExitStack, most: int | None) -> KeptUp:
+        self._changes, self._clock = (), Clock()
+        feed = _Feed.of(target, self._options.name)
+        kept = self._ledger(target, feed, stack)
+        mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
+        named = named_inputs(source, mark_of, self._place.mode == "merge")
+        found = sorted_deliveries(named, kept.ledger)
+        kept.note([*found.same, *found.touched])
+        chosen = list(found.new)
+        chosen += found.changed if self._keeping.changed == "reload" else []
+        if self._keeping.again:
+            chosen += [each for each in found.known if each.entry.state == "loaded"]
+        chosen = [each for each in chosen if each.entry.source not in self._done]
+        taken = chosen[:most]
+        self.has_more = len(taken) < len(chosen)
+        if not taken:
+            target.connection.commit()
+            return self._result(found, (), 0)
+        loaded = self._load(target, feed, kept, taken)
+        self._done |= {each.entry.source for each in taken}
+        return self._result(found, (loaded,), len(taken))
+
+    def _ledger(self, target: DatabaseTarget, feed: _Feed, stack: ExitStack) -> KeptLedger:
+        if is_same_database(self._keeping.url(), self._place.to):
+            return LedgerInTarget(target.connection, target.runs_schema, feed.top)
+        engine, name = engine_of(self._keeping.url(), must_exist=False)
+        stack.enter_context(told_by(engine, name))
+        connection = stack.enter_context(engine.connect())
+
+        def run_of(token: str) -> tuple[int, str]:
+            return target.past_runs.with_token(token)
+
+        return LedgerBeside(connection, target.name, feed.top, run_of)
+
+    def _load(
+        self, target: DatabaseTarget, feed: _Feed, kept: KeptLedger, chosen: Sequence[Delivery]
+    ) -> Loaded:
+        layout = feed.layout(self._given)
+        is_first, grows = layout is None or feed.last is None, self._keeping.on_change == "extend"
+        options = self._options if layout is None else replace(self._options, name=None)
+        kept.begin([each.entry for each in chosen])
+        if self._keeping.again and layout is not None and feed.last is not None:
+            self._told.say(_told_again(chosen, layout, feed.last))
+
+        def also(record: RunRecord) -> None:
+            self._check(record, chosen, is_first)
+            entries = _entries_of(record, chosen)
+            kept.in_transaction(record.top, record.run, entries, _marks_of(chosen))
+
+        work = LoadWork(
+            [each.source for each in chosen], options, layout,
+            left_out_before=None if is_first or grows else feed.left_out(),
+            grows=grows and not is_first, also=also, token=kept.token,
+            about={} if self._given is None else {_GIVEN: self._given.text},
+        )  # fmt: skip
+        loaded = load_inputs(work, target, self._place, self._told, self._clock)
+        kept.after(loaded.top, loaded.run)
+        if not is_first:
+            self._changes = (*loaded.new, *loaded.widened, *_changes_of(loaded.receipt.to_dict()))
+        return loaded
+
+    def _check(self, record: RunRecord, chosen: Sequence[Delivery], is_first: bool) -> None:
+        """Check, before anything is seen, that sources are what they were, and so is their structure."""
+        for each in chosen:
+            if not still_is(each):
+                said = "the file changed while it was read; nothing was loaded, the next run takes it"
+                raise SourceError(f"{each.source.name}: {said}")
+        changes = _changes_of(record.receipt)
+        if self._keeping.on_change == "stop" and not is_first and changes:
+            listed = "".join(f"\n  {each}" for each in changes[:_CHANGES_SHOWN])
+            more = len(changes) - _CHANGES_SHOWN
+            listed += f"\n  and {more:,} more" if more > 0 else ""
+            raise DataError(
+                f"the structure has changed, and nothing was loaded:{listed}\n"
+                "--on-change extend gives all of it a place, note puts it to the rejects",
+                Place("the whole run"), Code.NO_COLUMN,
+            )  # fmt: skip
+
+    def _result(self, found: Deliveries, loads: tuple[Loaded, ...], count: int) -> KeptUp:
+        is_left = self._keeping.changed == "reject"
+        return KeptUp(
+            loads, count, len(found.known), len(found.same), found.aside,
+            tuple(each.entry.source for each in found.changed) if is_left else (),
+            found.gone, tuple(found.gone_first), {each.source: each.said for each in found.same},
+            self._changes, self._layout_file(loads),
+        )  # fmt: skip
+
+    def _layout_file(self, loads: tuple[Loaded, ...]) -> str | None:
+        """Write the layout's new version beside the file it was given in, where it has grown."""
+        grown = [each for each in loads if each.new or each.widened]
+        if self._given is None or not grown:
+            return None
+        before = Path(self._given.source)
+        if not before.is_file():
+            return None
+        stem = before.name.removesuffix(".layout.toml").removesuffix(".toml")
+        number = 2
+        while (made := before.with_name(f"{stem}.{number}.layout.toml")).exists():
+            number += 1
+        from tessaron.decide.layout_file import Layout
+
+        Layout(grown[-1].layout, str(made)).write(made)
+        return str(made)
+
+
+def _told_again(chosen: Sequence[Delivery], layout: Layout, last: RunRecord) -> str:
+    """Return what taking sources again will change, in words."""
+    from tessaron.decide.layout_file import Layout
+
+    before = Layout(last.layout, f"layout of run {last.run}")
+    old, new = ({f"{t}.{c}" for t in each.tables for c in each.columns(t)} for each in (before, layout))
+    sources = "1 source is" if len(chosen) == 1 else f"{len(chosen):,} sources are"
+    added, gone = sorted(new - old), sorted(old - new)
+    parts = [f"{sources} taken again, and merged"]
+    parts += [f"columns that are new: {', '.join(added)}"] * bool(added)
+    parts += [f"columns that are null from now on: {', '.join(gone)}"] * bool(gone)
+    return "; ".join(parts if len(parts) > 1 else [*parts, "the layout has the columns it had"])
+
+
+def _entries_of(record: RunRecord, chosen: Sequence[Delivery]) -> list[Entry]:
+    """Return what the ledger is to say of what was loaded."""
+    read = {each["name"]: each for each in record.receipt["sources"]}
+    return [
+        replace(
+            each.entry, state="loaded", run=record.run, at="", said="",
+            records=read.get(each.source.name, {}).get("records", 0),
+            rejected=read.get(each.source.name, {}).get("rejected", 0),
+        )
+        for each in chosen
+    ]  # fmt: skip
+
+
+def _marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
+    """Return how far the sources came that go on from there."""
+    marks = {
+        each.entry.source: each.source.mark()
+        for each in chosen
+        if isinstance(each.source, ByteInput) and each.source.mark is not None
+    }
+    return {name: mark for name, mark in marks.items() if mark is not None}
+
+
+def _changes_of(receipt: Mapping[str, Any]) -> list[str]:
+    """Return in what a structure has changed, by what a run could not place."""
+    return [
+        f"{each['path'] or each['name']}: {_shown_count(each['count'])}; {each['example']}"
+        for each in receipt["findings"]
+        if each["code"] in _CODES_OF_CHANGE
+    ]
+
+
+def _shown_count(count: int) -> str:
+    return "1 value has no place" if count == 1 else f"{count:,} values have no place"
+
+
+def _lock_files(place: LoadPlace, keeping: Keeping) -> list[Path]:
+    """Return the files that are locked: those of SQLite; servers have locks of their own."""
+    found = {_file_of(url) for url in (keeping.url(), place.to)}
+    return [path.with_name(f"{path.name}.lock") for path in sorted(filter(None, found))]
+
+
+def _file_of(url: str) -> Path | None:
+    from sqlalchemy.engine import make_url
+    from sqlalchemy.exc import ArgumentError
+
+    try:
+        made = make_url(url)
+    except ArgumentError:
+        return None
+    if made.get_backend_name() != "sqlite" or not made.database or made.database == ":memory:":
+        return None
+    return Path(os.path.abspath(made.database))
+
+
+def is_same_database(one: str, other: str) -> bool:
+    """Say whether two URLs lead to one database."""
+    from sqlalchemy.engine import make_url
+
+    if _file_of(one) is not None:
+        return _file_of(one) == _file_of(other)
+    first, second = (make_url(each) for each in (one, other))
+    return (first.get_backend_name(), first.host, first.port, first.database) == (
+        second.get_backend_name(), second.host, second.port, second.database,
+    )  # fmt: skip

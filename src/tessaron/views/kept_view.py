@@ -1,0 +1,57 @@
+"""What keeping a target up ends with: which sources were new, what was loaded, what has changed."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from rich.table import Table
+
+from tessaron.repeat.keeping import KeptUp
+from tessaron.views.load_view import load_view
+from tessaron.views.terminal import count
+
+_SHOWN = 10
+
+
+def kept_view(kept: KeptUp) -> list[Table | str]:
+    """Return the parts to be shown on standard output."""
+    found: list[Table | str] = []
+    for loaded in kept.loads:
+        found += [*load_view(loaded), ""]
+    return [*found, _sources(kept)]
+
+
+def kept_notes(kept: KeptUp) -> list[str]:
+    """Return what is to be known besides, a line each."""
+    return list(_notes(kept))
+
+
+def _sources(kept: KeptUp) -> str:
+    parts = [f"{kept.new:,} loaded" if kept.new else "nothing new", f"{kept.known:,} known"]
+    parts += [f"{kept.same:,} with the bytes of another"] * bool(kept.same)
+    parts += [f"{len(kept.changed):,} changed since, and left"] * bool(kept.changed)
+    parts += [f"{kept.aside:,} put aside before"] * bool(kept.aside)
+    return f"sources: {', '.join(parts)}"
+
+
+def _notes(kept: KeptUp) -> Iterator[str]:
+    for name in kept.changed[:_SHOWN]:
+        yield f"changed since it was loaded: {name}; --changed reload merges it"
+    yield from _more(len(kept.changed))
+    for name, other in list(kept.same_as.items())[:_SHOWN]:
+        yield f"not loaded: {name} has the bytes of {other}"
+    yield from _more(len(kept.same_as))
+    if kept.gone:
+        names = ", ".join(kept.gone_first)
+        shown = names + (", …" if kept.gone > len(kept.gone_first) else "")
+        yield f"no longer there: {count(kept.gone, 'source')} loaded before ({shown})"
+    for change in kept.changes[:_SHOWN]:
+        yield f"structure: {change}"
+    yield from _more(len(kept.changes))
+    if kept.layout_file is not None:
+        yield f"the layout has grown: {kept.layout_file}"
+
+
+def _more(number: int) -> Iterator[str]:
+    if number > _SHOWN:
+        yield f"… and {number - _SHOWN:,} more"
