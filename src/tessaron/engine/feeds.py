@@ -28,38 +28,6 @@ _WORTH_BYTES, _STEP_BYTES, _MOST_BYTES = 4 * 1024 * 1024, 16 * 1024, 24 * 1024 *
 last of these numbers, as every column of a chunk costs something, however little is in it."""
 
 
-class Progress(Protocol):
-    """Is told how far a run is; see `views.progress` for one that draws a bar."""
-
-    def start(self, total_bytes: int | None) -> None:
-        """Reading begins; `total_bytes` is None when a source does not tell its size."""
-
-    def say(self, text: str) -> None:
-        """Something is to be known before the run goes on."""
-
-    def read(self, byte_count: int) -> None:
-        """So many more bytes were read."""
-
-    def write(self, step: int, steps: int) -> None:
-        """Of `steps` chunks, `step` were turned into rows."""
-
-
-class NoProgress:
-    """Is told, and shows nothing."""
-
-    def start(self, total_bytes: int | None) -> None:
-        """Do nothing."""
-
-    def say(self, text: str) -> None:
-        """Do nothing."""
-
-    def read(self, byte_count: int) -> None:
-        """Do nothing."""
-
-    def write(self, step: int, steps: int) -> None:
-        """Do nothing."""
-
-
 class Mapper(Protocol):
     """Applies a function to tasks, perhaps in other threads; results come in the order of the tasks."""
 

@@ -14,8 +14,9 @@ from tessaron.core.cutting.selecting import Selection
 from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.tape.gathering import Gathered
 from tessaron.core.tape.tape import Tape
-from tessaron.engine.feeds import Feed, Mapper, Progress, Work
+from tessaron.engine.feeds import Feed, Mapper, Work
 from tessaron.engine.options import Options
+from tessaron.engine.progress import Progress
 from tessaron.engine.reject_log import Reject, RejectLog
 
 NOTES_KEPT = 1_000

@@ -12,11 +12,12 @@ from tessaron.core.cutting.selecting import Selection
 from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import StructureNote, StructureRules, mark_levels, object_paths, settle
 from tessaron.core.tape.gathering import Gathered
-from tessaron.engine.feeds import Feed, Learners, Mapper, Progress, ShapeWork, Work
+from tessaron.engine.feeds import Feed, Learners, Mapper, ShapeWork, Work
 from tessaron.engine.finding_trees import find_trees
 from tessaron.engine.intake import ChunkWorks, Intake, Wanted
 from tessaron.engine.json_reading import JsonReading
 from tessaron.engine.options import Options
+from tessaron.engine.progress import Progress
 from tessaron.sources.formats import Format, pass_over_unknown, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, name_of_inputs
 

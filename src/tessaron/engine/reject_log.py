@@ -15,7 +15,7 @@ from typing import Any
 
 from tessaron.core.base.errors import Code, DataError, Place, TargetError
 from tessaron.core.base.faults import MOST_RAW_BYTES
-from tessaron.engine.receipt_text import plain_data
+from tessaron.sinks.receipt_text import plain_data
 
 KEPT = 1_000
 """So many rejects are kept in memory; all are in the file."""

@@ -21,9 +21,10 @@ from tessaron.core.shape.uniques import ALMOST, SHOWN_VALUES, HashTask, HashWork
 from tessaron.core.survey.noticing import ADVICE, SurveyNote
 from tessaron.core.survey.survey_entries import SurveyFacts, SurveyMaker, survey_entries
 from tessaron.core.tape.distinct import STANDARD_ERROR, TELLING_FROM, Hashes
-from tessaron.engine.feeds import Feed, NoProgress, Progress
+from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
+from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.reading import NO_OBJECT, SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.spill import Spill

@@ -17,8 +17,8 @@ from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.rebuild.differences import Difference, differences, xml_differences
 from tessaron.decide.layout_file import Layout
 from tessaron.decide.layout_options import with_layout
-from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
+from tessaron.engine.progress import NoProgress, Progress
 from tessaron.prove.database_copies import TablesAt, local_tables
 from tessaron.prove.digest_streams import One, Side, pass_equal, skip, unmatched
 from tessaron.prove.keyed_tables import KeyedTables

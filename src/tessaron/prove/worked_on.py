@@ -12,8 +12,8 @@ import pyarrow.compute as pc
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.visible import in_quotes
 from tessaron.decide.layout_options import with_layout
-from tessaron.engine.feeds import NoProgress
 from tessaron.engine.options import Options
+from tessaron.engine.progress import NoProgress
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.prove.table_checks import Check
 from tessaron.sources.inputs import Input

@@ -6,6 +6,7 @@ import hashlib
 import os
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import cache
 
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.repeat.ledger import Entry, Ledger
@@ -95,7 +96,8 @@ def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, with_gone: b
             found.changed.append(Delivery(entry, source, is_changed=True))
     _sort_unknown(unknown, ledger, found)
     if with_gone:
-        found.gone, found.gone_first = ledger.names_but((name for name, _ in named), _GONE_SHOWN)
+        names = (name for name, _ in named)
+        found.gone, found.gone_first = ledger.names_but(names, len(known), _GONE_SHOWN)
     return found
 
 
@@ -119,7 +121,7 @@ def still_is(delivery: Delivery) -> bool:
     if not isinstance(source, ByteInput) or source.path is None:
         return True
     try:
-        return _size_and_stamp(source) == (delivery.entry.size, delivery.entry.stamp)
+        return _size_and_stamp(source, again=True) == (delivery.entry.size, delivery.entry.stamp)
     except SourceError:
         return False
 
@@ -135,11 +137,26 @@ def full_name(source: Input) -> str:
             f"{source.name}: a ledger needs sources that can be known again: files, folders, archives, "
             "stores, a feed with a mark, or a database with --mark COLUMN"
         )
-    return source.name if "://" in source.name else os.path.abspath(source.name)
+    if "://" in source.name:
+        return source.name
+    folder, name = os.path.split(source.name)
+    return os.path.join(_whole_folder(os.getcwd(), folder), name)
 
 
-def _size_and_stamp(source: ByteInput) -> tuple[int, str]:
-    """Return what tells, without reading it, whether a source is what it was."""
+@cache
+def _whole_folder(here: str, folder: str) -> str:
+    return os.path.normpath(os.path.join(here, folder))
+
+
+def _size_and_stamp(source: ByteInput, again: bool = False) -> tuple[int, str]:
+    """Return what tells, without reading it, whether a source is what it was.
+
+    Args:
+        source: The source.
+        again: Whether that may have changed since it was found.
+    """
+    if source.size is not None and source.modified is not None and not again:
+        return source.size, str(source.modified)
     path = source.path or _file_above(source.name)
     if path is None:
         return source.size or 0, source.stamp

@@ -5,12 +5,15 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal, get_args
+from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
-from tessaron.engine.receipt_text import plain_data, spread_json
-from tessaron.write.loading import CHANGES, Loaded, LoadPlace, OnChange
+from tessaron.sinks.receipt_text import plain_data, spread_json
+from tessaron.write.load_place import CHANGES, LoadPlace, OnChange
+
+if TYPE_CHECKING:
+    from tessaron.write.loading import Loaded
 
 Changed = Literal["reject", "reload"]
 

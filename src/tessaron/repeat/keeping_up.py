@@ -6,12 +6,12 @@ import os
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError, UsageError
-from tessaron.engine.feeds import NoProgress, Progress
-from tessaron.engine.options import Options
+from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
 from tessaron.repeat.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
 from tessaron.repeat.keeping import Changed, Keeping, KeptUp
@@ -19,17 +19,18 @@ from tessaron.repeat.ledger import Entry
 from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.marked_sources import named_inputs
 from tessaron.repeat.run_lock import RunLock
-from tessaron.sinks.database.database_target import DatabaseTarget
-from tessaron.sinks.database.load_target import LoadMode
-from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.database.open_database import OpenDatabase
+from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.lake.lake_catalogs import is_lake
+from tessaron.sinks.load_modes import LoadMode
 from tessaron.sources.database.engines import engine_of, told_by
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source
-from tessaron.write.books.receipt_making import Clock
-from tessaron.write.loading import Loaded, LoadPlace, LoadWork, OnChange, load_inputs
+from tessaron.write.load_place import LoadPlace, OnChange
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
+    from tessaron.write.loading import Loaded
 
 _GIVEN = "given_layout"
 """Under this name a run's receipt has the layout that was given, where it was another than it used."""
@@ -81,19 +82,22 @@ def keep_up(
     """
     keeping = Keeping(str(ledger), changed, on_change, again, wait)
     place = LoadPlace(to, mode, schema, runs_schema, False, False, password)
-    return kept_up(source, place, keeping, Options.of(options), layout, progress or NoProgress())
+    return kept_up(source, place, keeping, options, layout, progress or NoProgress())
 
 
 def kept_up(
     source: Source,
     place: LoadPlace,
     keeping: Keeping,
-    options: Options,
+    options: RunOptions,
     layout: Layout | None,
     told: Progress,
 ) -> KeptUp:
     """Do what `keep_up` says."""
     keeping.check(place)
+    place.check()
+    if is_lake(place.to):
+        raise UsageError("a ledger goes with databases and folders, not with lake tables")
     place = replace(place, grows=keeping.on_change == "extend" or keeping.again, into_existing=True)
     with ExitStack() as stack:
         for path in _lock_files(place, keeping):
@@ -112,33 +116,40 @@ def kept_up(
         return done
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class _Feed:
     """What the target has of the records that are kept up.
 
     Attributes:
         top: The records' table; empty where no run has loaded any.
-        first, last: The first and the last run that did.
+        runs: The runs.
     """
 
-    top: str = ""
-    first: RunRecord | None = None
-    last: RunRecord | None = None
+    top: str
+    runs: RunRecords
 
     @classmethod
-    def of(cls, target: DatabaseTarget, name: str | None) -> _Feed:
+    def of(cls, database: OpenDatabase, name: str | None) -> _Feed:
         """Return what is there of the records with a name, or of the only ones.
 
         Raises:
             UsageError: When there are several, and no name.
         """
-        tops = target.past_runs.tops()
+        tops = database.past_runs.tops()
         if name is None and len(tops) > 1:
-            raise UsageError(f"{target.name}: say which of these to keep up: --name {', '.join(tops)}")
+            raise UsageError(f"{database.name}: say which of these to keep up: --name {', '.join(tops)}")
         top = name if name is not None else next(iter(tops), "")
-        if top not in tops:
-            return cls()
-        return cls(top, target.past_runs.first(top), target.past_runs.last(top))
+        return cls(top if top in tops else "", database.past_runs)
+
+    @cached_property
+    def first(self) -> RunRecord | None:
+        """The first run that has loaded them; None where none has."""
+        return self.runs.first(self.top) if self.top else None
+
+    @cached_property
+    def last(self) -> RunRecord | None:
+        """The last run that has; None where none has."""
+        return self.runs.last(self.top) if self.top else None
 
     def layout(self, given: Layout | None) -> Layout | None:
         """Return the layout to go on with: that of the last run, unless another one is given now."""
@@ -164,10 +175,10 @@ class _KeepingUp:
     """
 
     def __init__(
-        self, place: LoadPlace, keeping: Keeping, options: Options, given: Layout | None, told: Progress,
+        self, place: LoadPlace, keeping: Keeping, options: RunOptions, given: Layout | None, told: Progress,
     ):  # fmt: skip
         self._place, self._keeping, self._options = place, keeping, options
-        self._given, self._told, self._clock = given, told, Clock()
+        self._given, self._told = given, told
         self._changes: tuple[str, ...] = ()
         self._done: set[str] = set()
         self.has_more = False
@@ -175,16 +186,14 @@ class _KeepingUp:
     def once(self, source: Source, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
         with ExitStack() as stack:
-            target = stack.enter_context(self._place.target(self._told.say))
-            if not isinstance(target, DatabaseTarget):
-                raise UsageError("a ledger goes with databases and folders, not with lake tables")
-            target.begin_alone()
-            return self._once(source, target, stack, most)
+            database = stack.enter_context(self._place.database(self._told.say))
+            database.begin_alone()
+            return self._once(source, database, stack, most)
 
-    def _once(self, source: Source, target: DatabaseTarget, stack: ExitStack, most: int | None) -> KeptUp:
-        self._changes, self._clock = (), Clock()
-        feed = _Feed.of(target, self._options.name)
-        kept = self._ledger(target, feed, stack)
+    def _once(self, source: Source, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
+        self._changes = ()
+        feed = _Feed.of(database, self._options.get("name"))
+        kept = self._ledger(database, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(source, mark_of, self._place.mode == "merge")
         found = sorted_deliveries(named, kept.ledger)
@@ -197,30 +206,38 @@ class _KeepingUp:
         taken = chosen[:most]
         self.has_more = len(taken) < len(chosen)
         if not taken:
-            target.connection.commit()
+            database.connection.commit()
             return self._result(found, (), 0)
-        loaded = self._load(target, feed, kept, taken)
+        loaded = self._load(database, feed, kept, taken)
         self._done |= {each.entry.source for each in taken}
         return self._result(found, (loaded,), len(taken))
 
-    def _ledger(self, target: DatabaseTarget, feed: _Feed, stack: ExitStack) -> KeptLedger:
+    def _ledger(self, database: OpenDatabase, feed: _Feed, stack: ExitStack) -> KeptLedger:
         if is_same_database(self._keeping.url(), self._place.to):
-            return LedgerInTarget(target.connection, target.runs_schema, feed.top)
+            return LedgerInTarget(database.connection, database.runs_schema, feed.top)
         engine, name = engine_of(self._keeping.url(), must_exist=False)
         stack.enter_context(told_by(engine, name))
         connection = stack.enter_context(engine.connect())
 
         def run_of(token: str) -> tuple[int, str]:
-            return target.past_runs.with_token(token)
+            return database.past_runs.with_token(token)
 
-        return LedgerBeside(connection, target.name, feed.top, run_of)
+        return LedgerBeside(connection, database.name, feed.top, run_of)
 
     def _load(
-        self, target: DatabaseTarget, feed: _Feed, kept: KeptLedger, chosen: Sequence[Delivery]
+        self, database: OpenDatabase, feed: _Feed, kept: KeptLedger, chosen: Sequence[Delivery]
     ) -> Loaded:
+        # Where nothing is new none of it is needed.
+        from tessaron.engine.options import Options
+        from tessaron.write.books.receipt_making import Clock
+        from tessaron.write.loading import LoadWork, load_inputs
+
+        clock = Clock()
+
         layout = feed.layout(self._given)
         is_first, grows = layout is None or feed.last is None, self._keeping.on_change == "extend"
-        options = self._options if layout is None else replace(self._options, name=None)
+        options = Options.of(self._options)
+        options = options if layout is None else replace(options, name=None)
         kept.begin([each.entry for each in chosen])
         if self._keeping.again and layout is not None and feed.last is not None:
             self._told.say(_told_again(chosen, layout, feed.last))
@@ -236,7 +253,8 @@ class _KeepingUp:
             grows=grows and not is_first, also=also, token=kept.token,
             about={} if self._given is None else {_GIVEN: self._given.text},
         )  # fmt: skip
-        loaded = load_inputs(work, target, self._place, self._told, self._clock)
+        with self._place.target_in(database) as target:
+            loaded = load_inputs(work, target, self._place, self._told, clock)
         kept.after(loaded.top, loaded.run)
         if not is_first:
             self._changes = (*loaded.new, *loaded.widened, *_changes_of(loaded.receipt.to_dict()))

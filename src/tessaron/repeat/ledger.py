@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, fields
 from datetime import UTC, datetime
 from hashlib import blake2b
 from typing import TYPE_CHECKING, Any, Literal
@@ -63,6 +63,7 @@ class Ledger:
     def __init__(self, connection: Connection, schema: str | None, target: str, feed: str):
         self._connection = connection
         self._entries, self._marks = _entries_table(schema), _marks_table(schema)
+        self._read = [self._entries.c[each.name] for each in fields(Entry)]
         self._own = {"target": target, "feed": feed}
         for table in (self._entries, self._marks):
             table.create(connection, checkfirst=True)
@@ -75,9 +76,9 @@ class Ledger:
         columns = self._entries.c
         for names in _parts(sources):
             keys = {_key_of(name) for name in names}
-            query = select(self._entries).where(self._is_own(), columns.source_key.in_(keys))
-            for row in self._connection.execute(query.order_by(columns.number)).mappings():
-                found[row["source"]] = _entry(row)
+            query = select(*self._read).where(self._is_own(), columns.source_key.in_(keys))
+            for row in self._connection.execute(query.order_by(columns.number)):
+                found[row[0]] = _entry(row)
         return found
 
     def with_digests(self, digests: Iterable[str]) -> dict[str, Entry]:
@@ -88,18 +89,16 @@ class Ledger:
         columns = self._entries.c
         for some in _parts(sorted(set(digests))):
             is_wanted = (columns.digest.in_(some), columns.state == "loaded")
-            for row in self._connection.execute(
-                select(self._entries).where(self._is_own(), *is_wanted)
-            ).mappings():
-                found[row["digest"]] = _entry(row)
+            for row in self._connection.execute(select(*self._read).where(self._is_own(), *is_wanted)):
+                found[row[3]] = _entry(row)
         return found
 
     def every(self) -> Iterator[Entry]:
         """Yield all entries, in the order in which they came."""
         from sqlalchemy import select
 
-        query = select(self._entries).where(self._is_own()).order_by(self._entries.c.number)
-        for row in self._connection.execute(query).mappings():
+        query = select(*self._read).where(self._is_own()).order_by(self._entries.c.number)
+        for row in self._connection.execute(query):
             yield _entry(row)
 
     def count(self) -> int:
@@ -109,19 +108,29 @@ class Ledger:
         query = select(func.count()).select_from(self._entries).where(self._is_own())
         return int(self._connection.execute(query).scalar() or 0)
 
-    def names_but(self, sources: Iterable[str], most: int) -> tuple[int, list[str]]:
-        """Return how many sources are known that are not among these, and the first of them by name."""
+    def names_but(self, sources: Iterable[str], known: int, most: int) -> tuple[int, list[str]]:
+        """Return how many sources are known that are not among these, and the first of them by name.
+
+        Args:
+            sources: These sources.
+            known: How many of them are known: mostly all that are, and then nothing more is asked.
+            most: How many names are wanted.
+        """
         from sqlalchemy import func, select
 
         entries, here = self._entries, set(sources)
-        files = (self._is_own(), entries.c.size >= 0)
-        known = select(func.count(func.distinct(entries.c.source_key))).where(*files)
-        if int(self._connection.execute(known).scalar() or 0) <= len(self.known(sorted(here))):
+        every = select(func.count(func.distinct(entries.c.source_key))).where(self._is_own())
+        gone = int(self._connection.execute(every).scalar() or 0) - known
+        if gone <= 0:
             return 0, []
-        gone: set[str] = set()
-        for part in self._connection.execute(select(entries.c.source).where(*files)).partitions(_AT_ONCE):
-            gone.update(row[0] for row in part if row[0] not in here)
-        return len(gone), sorted(gone)[:most]
+        first: list[str] = []
+        names = select(entries.c.source).where(self._is_own())
+        for row in self._connection.execute(names.execution_options(yield_per=_AT_ONCE)):
+            if row[0] not in here and row[0] not in first:
+                first.append(row[0])
+            if len(first) == min(most, gone):
+                break
+        return gone, first
 
     def add(self, entries: Sequence[Entry]) -> None:
         """Write entries."""
@@ -237,7 +246,7 @@ def _key_of(source: str) -> str:
 
 
 def _entry(row: Any) -> Entry:
-    return Entry(**{name: row[name] for name in Entry.__dataclass_fields__})
+    return Entry(*row)
 
 
 def _entries_table(schema: str | None) -> Any:
@@ -261,7 +270,7 @@ def _entries_table(schema: str | None) -> Any:
         Column("said", long_text(), nullable=False),
         Column("at", String(32), nullable=False),
         Column("token", String(32), nullable=False),
-        Index("tessaron_ledger_source", "source_key"),
+        Index("tessaron_ledger_source", "target", "feed", "source_key"),
         Index("tessaron_ledger_digest", "digest"),
         schema=schema,
     )

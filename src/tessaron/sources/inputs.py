@@ -21,6 +21,7 @@ class ByteInput:
         name: What it is called in messages and in the receipt.
         size: Bytes in it, if known beforehand.
         path: The file, if it is one.
+        modified: When that was changed, in nanoseconds since 1970; None where that was not asked.
         stream: The open file or the bytes, if they were given.
         opener: Opens it, where it stands in an archive, or is a table.
         said: What was found out about it before it is read, in words.
@@ -42,6 +43,7 @@ class ByteInput:
     records: str | None = None
     finished: Callable[[], None] | None = None
     after: Callable[[], str] | None = None
+    modified: int | None = None
     stamp: str = ""
     mark: Callable[[], str | int | None] | None = None
 

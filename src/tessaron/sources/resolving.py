@@ -366,7 +366,7 @@ def _input_of_path(path: Path | str) -> ByteInput:
     # As text: to make a path of each of very many names takes longer than to ask for its size.
     name = str(path)
     try:
-        size = os.stat(name).st_size
+        found = os.stat(name)
     except OSError as error:
         shown = clipped(name)
         if isinstance(error, FileNotFoundError):
@@ -375,4 +375,4 @@ def _input_of_path(path: Path | str) -> ByteInput:
                 "itself; check the name"
             ) from error
         raise SourceError(f"{shown}: cannot be read: {error.strerror}") from error
-    return ByteInput(name, size or None, path=name)
+    return ByteInput(name, found.st_size or None, path=name, modified=found.st_mtime_ns)

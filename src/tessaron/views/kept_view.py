@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from rich.table import Table
 
 from tessaron.repeat.keeping import KeptUp
-from tessaron.views.load_view import load_view
 from tessaron.views.terminal import count
 
 _SHOWN = 10
@@ -17,6 +16,9 @@ def kept_view(kept: KeptUp) -> list[Table | str]:
     """Return the parts to be shown on standard output."""
     found: list[Table | str] = []
     for loaded in kept.loads:
+        # Where nothing was new nothing of a load is needed.
+        from tessaron.views.load_view import load_view
+
         found += [*load_view(loaded), ""]
     return [*found, _sources(kept)]
 

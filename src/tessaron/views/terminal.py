@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from typing import TYPE_CHECKING
 
 from rich import box
 from rich.console import Console
@@ -12,7 +13,9 @@ from rich.text import Text
 from tessaron.core.base.visible import visible
 from tessaron.sinks.target_folder import REJECTS_FILE
 from tessaron.sources.forms.file_form import FORMAT_NAMES
-from tessaron.write.books.receipt import Finding, KeyCheck, Receipt
+
+if TYPE_CHECKING:
+    from tessaron.write.books.receipt import Finding, KeyCheck, Receipt
 
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10

@@ -6,28 +6,27 @@ from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, Unpack, get_args
+from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import TableSet
-from tessaron.engine.feeds import NoProgress, Progress
 from tessaron.engine.options import Options
-from tessaron.engine.receipt_text import plain_data, spread_json
+from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
 from tessaron.sinks.database.database_target import DatabaseTarget
-from tessaron.sinks.database.load_target import MODES, LoadMode, LoadTarget, RowsThere
+from tessaron.sinks.database.load_target import LoadTarget, RowsThere
 from tessaron.sinks.database.merging import state_table
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.ddl.create_tables import required_columns
-from tessaron.sinks.lake.lake_catalogs import is_lake
-from tessaron.sinks.lake.lake_tables import LakeTarget
+from tessaron.sinks.load_modes import LoadMode
+from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.resolving import Source, resolve_inputs
-from tessaron.sources.web.secret_values import secret_of
 from tessaron.write.books.receipt import Receipt, read_rejects
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.exported_rows import ExportedRows, is_export
+from tessaron.write.load_place import LoadPlace
 from tessaron.write.record_merge import RecordMerge
 from tessaron.write.table_run import start_run
 
@@ -85,50 +84,6 @@ class Loaded:
         """Return all of it as JSON."""
         data: dict[str, Parsed] = {**plain_data(self), "receipt": self.receipt.to_dict()}
         return spread_json(data) + "\n"
-
-
-OnChange = Literal["stop", "note", "extend"]
-CHANGES: tuple[OnChange, ...] = get_args(OnChange)
-
-
-@dataclass(frozen=True, slots=True)
-class LoadPlace:
-    """Where tables go, and what becomes of those that are there.
-
-    Attributes:
-        to, mode, schema, runs_schema, into_existing, complete, password: As in `load`.
-        grows: Whether tables that are there get columns and wider types that they lack.
-    """
-
-    to: str
-    mode: LoadMode = "create"
-    schema: str | None = None
-    runs_schema: str | None = None
-    into_existing: bool = False
-    complete: bool = False
-    password: str | None = None
-    grows: bool = False
-
-    def check(self) -> None:
-        """Raise `UsageError` for what cannot be right."""
-        if self.mode not in MODES:
-            raise UsageError(f"expected a mode of {', '.join(MODES)}, got {self.mode!r}")
-        if self.complete and self.mode != "merge":
-            raise UsageError(f"complete goes with merge, not with {self.mode}")
-        of_databases = (self.runs_schema, self.into_existing or None, self.password)
-        if is_lake(self.to) and any(each is not None for each in of_databases):
-            said = "runs_schema, into_existing and password go with databases, not with lake tables"
-            raise UsageError(f"{said}; leave them out")
-
-    def target(self, say: Callable[[str], None]) -> LoadTarget:
-        """Return the target; it is told what is worth telling meanwhile."""
-        self.check()
-        if is_lake(self.to):
-            return LakeTarget(self.to, self.mode, self.schema)
-        secret = None if self.password is None else secret_of(self.password)
-        return DatabaseTarget(
-            self.to, self.mode, self.schema, self.runs_schema, self.into_existing, secret, say, self.grows
-        )
 
 
 @dataclass(frozen=True, slots=True)

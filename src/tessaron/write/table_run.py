@@ -20,9 +20,10 @@ from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LaidResult, LayWork
 from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
-from tessaron.engine.feeds import Feed, Progress
+from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
+from tessaron.engine.progress import Progress
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.spill import Spill

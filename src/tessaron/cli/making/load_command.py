@@ -85,12 +85,6 @@ def load(
 
     With --ledger only what is new is loaded: the ledger says which sources are done, and how far feeds came.
     """
-    from tessaron.views.load_view import load_view
-    from tessaron.views.progress import ProgressBar
-    from tessaron.views.terminal import console, notes_view, show
-    from tessaron.write.exported_rows import is_export
-    from tessaron.write.loading import load as load_tables
-
     given = {
         **options,
         "envelope": not no_envelope,
@@ -115,6 +109,12 @@ def load(
             source_of(sources), to, ledger, mode, schema, layout_file, as_json, {**own, **given, **asked}
         )
         return
+    from tessaron.views.load_view import load_view
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, notes_view, show
+    from tessaron.write.exported_rows import is_export
+    from tessaron.write.loading import load as load_tables
+
     if len(sources) == 1 and is_export(sources[0]):
         source: Any = sources[0]
         given = _only_given(given)

@@ -12,21 +12,21 @@ import numpy as np
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.base.errors import TargetError, UsageError
+from tessaron.core.base.errors import UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
-from tessaron.sinks.database.load_locks import begin_alone
-from tessaron.sinks.database.load_target import LoadMode, RowsThere
+from tessaron.sinks.database.load_target import RowsThere
 from tessaron.sinks.database.merging import Merging, Words, state_table
+from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.refused_rows import CarefulSender
 from tessaron.sinks.database.row_writers import ReadyRows, writer_for
-from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.database.standing_tables import StandingTables
 from tessaron.sinks.database.table_keys import TableKeys
 from tessaron.sinks.ddl.create_tables import CreateTables, joining
 from tessaron.sinks.ddl.known_dialects import dialect_named
 from tessaron.sinks.ddl.sql_dialects import SqlDialect, check_tables
-from tessaron.sources.database.engines import engine_of, told_by
+from tessaron.sinks.load_modes import LoadMode
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -36,14 +36,10 @@ class DatabaseTarget:
     """A context with one transaction; what is not committed leaves no trace.
 
     Args:
-        url: The database, as SQLAlchemy spells it.
+        database: The database.
         mode: What becomes of tables that are there: `create` refuses them, `append` adds rows, `replace`
             empties them or makes them anew, `merge` replaces records that come again.
-        schema: The schema that the tables stand in; None for the one that the database takes by itself.
-        runs_schema: The schema of the table of runs; else that of the tables.
         is_lenient: Whether tables that are there may differ as far as they take the rows.
-        password: The password, where it does not stand in the URL.
-        say: Is told what is worth telling meanwhile.
         grows: Whether tables that are there get the columns and wider types that they lack.
 
     Attributes:
@@ -53,26 +49,13 @@ class DatabaseTarget:
 
     Raises:
         TargetError: When it cannot be reached.
-        UsageError: When the URL cannot be right.
     """
 
-    def __init__(
-        self,
-        url: str,
-        mode: LoadMode,
-        schema: str | None = None,
-        runs_schema: str | None = None,
-        is_lenient: bool = False,
-        password: str | None = None,
-        say: Callable[[str], None] = lambda _: None,
-        grows: bool = False,
-    ):
-        self._engine, self.name = engine_of(url, password, must_exist=False)
-        self.dialect: SqlDialect = dialect_named(self._engine.dialect.name)
-        self._mode, self._schema, self._is_lenient, self._say = mode, schema, is_lenient, say
-        self._grows, self._is_alone = grows, False
-        self._runs_schema = runs_schema if runs_schema is not None else schema
-        self._connection: Connection | None = None
+    def __init__(self, database: OpenDatabase, mode: LoadMode, is_lenient: bool = False, grows: bool = False):
+        self._database, self.name = database, database.name
+        self.dialect: SqlDialect = dialect_named(database.dialect_name)
+        self._mode, self._schema = mode, database.schema
+        self._is_lenient, self._grows = is_lenient, grows
         self._thread = ThreadPoolExecutor(1, "tessaron-load")
         self._written: Future[None] | None = None
         self._created: set[str] = set()
@@ -81,8 +64,7 @@ class DatabaseTarget:
         self._gone: list[Words] = []
 
     def __enter__(self) -> DatabaseTarget:
-        with self._told():
-            self._connection = self._engine.connect()
+        self._database.__enter__()
         return self
 
     def __exit__(
@@ -91,9 +73,7 @@ class DatabaseTarget:
         self._thread.shutdown(cancel_futures=True)
         if kind is not None and self.dialect.commits_tables:
             self._take_away()
-        if self._connection is not None:
-            # What is not committed goes when the connection does, also where it was lost.
-            self._connection.invalidate() if kind is not None else self._connection.close()
+        self._database.__exit__(kind, error, trace)
 
     def _take_away(self) -> None:
         """Take away the tables that a load has made which failed, where no transaction does so."""
@@ -111,35 +91,17 @@ class DatabaseTarget:
     @property
     def connection(self) -> Connection:
         """The connection, with the transaction in it."""
-        assert self._connection is not None
-        return self._connection
-
-    @property
-    def past_runs(self) -> RunRecords:
-        """The runs that have loaded before."""
-        return RunRecords(self.connection, self._runs_schema)
-
-    @property
-    def runs_schema(self) -> str | None:
-        """The schema of the table of runs."""
-        return self._runs_schema
+        return self._database.connection
 
     def loaded_before(self) -> dict[str, str]:
         """Return the tables of records that runs have loaded, with the layout of the last run of each."""
         with self._told():
-            runs = self.past_runs
+            runs = self._database.past_runs
             found = {top: runs.last(top) for top in runs.tops()}
-            if not self._is_alone:
+            if not self._database.is_alone:
                 # What follows begins a transaction of its own.
                 self.connection.rollback()
         return {top: record.layout for top, record in found.items() if record is not None}
-
-    def begin_alone(self) -> None:
-        """Begin the transaction, once no other load is under way: what is read from now on stays true."""
-        if not self._is_alone:
-            with self._told():
-                begin_alone(self.connection, self._schema or "", self._say)
-            self._is_alone = True
 
     def begin(self, tables: Sequence[Table], required: frozenset[str], most_bytes: int) -> None:
         """Begin the transaction, once no other load is under way, and make what is lacking.
@@ -158,10 +120,10 @@ class DatabaseTarget:
         check_tables(self.dialect, tables)
         self.made = CreateTables(self.dialect, tables, self._schema, required)
         with self._told():
-            self.begin_alone()
+            self._database.begin_alone()
             if self._schema is not None and self.dialect.has_schemas:
                 self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
-            self.runs = self.past_runs
+            self.runs = self._database.past_runs
             if self.dialect.checks_late:
                 self._run("SET SESSION foreign_key_checks = 0")
             standing = StandingTables(
@@ -361,4 +323,4 @@ class DatabaseTarget:
         return self._number(f"SELECT count(*) FROM {self.made.name(name)}")
 
     def _told(self) -> Any:
-        return told_by(self._engine, self.name, TargetError)
+        return self._database.told()

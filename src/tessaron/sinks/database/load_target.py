@@ -5,15 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from types import TracebackType
-from typing import Any, Literal, Protocol
+from typing import Any, Protocol
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.run_records import RunRecord
-
-LoadMode = Literal["create", "append", "replace", "merge"]
-MODES: tuple[LoadMode, ...] = ("create", "append", "replace", "merge")
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,10 +9,10 @@ from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.database.existing_tables import ExistingTables, listed
 from tessaron.sinks.database.growing_tables import GrowingTables
-from tessaron.sinks.database.load_target import LoadMode
 from tessaron.sinks.database.merging import state_table
 from tessaron.sinks.database.run_records import RunRecords
 from tessaron.sinks.ddl.create_tables import CreateTables
+from tessaron.sinks.load_modes import LoadMode
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection

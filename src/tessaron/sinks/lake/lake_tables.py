@@ -21,7 +21,7 @@ from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.existing_tables import listed
-from tessaron.sinks.database.load_target import LoadMode, RowsThere
+from tessaron.sinks.database.load_target import RowsThere
 from tessaron.sinks.database.run_records import (
     REJECT_NUMBERS,
     REJECT_TEXTS,
@@ -41,6 +41,7 @@ from tessaron.sinks.lake.lake_catalogs import (
     catalog_of,
     told_by_lake,
 )
+from tessaron.sinks.load_modes import LoadMode
 
 _SECOND_DIGITS = 6
 _REJECTS_AT_ONCE = 10_000

@@ -11,7 +11,7 @@ from tessaron.core.base.errors import Code, SourceError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.intake import SourceRead
-from tessaron.engine.receipt_text import plain_data, spread_json
+from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.sinks.target_folder import RECEIPT_FILE, REJECTS_FILE
 from tessaron.write.books.balance import Balance, gaps
 

@@ -1,0 +1,72 @@
+"""Where a load goes, and what becomes of what is there: plain data, quick to import."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Literal, get_args
+
+from tessaron.core.base.errors import UsageError
+from tessaron.sinks.lake.lake_catalogs import is_lake
+from tessaron.sinks.load_modes import MODES, LoadMode
+
+if TYPE_CHECKING:
+    from tessaron.sinks.database.database_target import DatabaseTarget
+    from tessaron.sinks.database.load_target import LoadTarget
+    from tessaron.sinks.database.open_database import OpenDatabase
+
+OnChange = Literal["stop", "note", "extend"]
+CHANGES: tuple[OnChange, ...] = get_args(OnChange)
+
+
+@dataclass(frozen=True, slots=True)
+class LoadPlace:
+    """Where tables go, and what becomes of those that are there.
+
+    Attributes:
+        to, mode, schema, runs_schema, into_existing, complete, password: As in `load`.
+        grows: Whether tables that are there get columns and wider types that they lack.
+    """
+
+    to: str
+    mode: LoadMode = "create"
+    schema: str | None = None
+    runs_schema: str | None = None
+    into_existing: bool = False
+    complete: bool = False
+    password: str | None = None
+    grows: bool = False
+
+    def check(self) -> None:
+        """Raise `UsageError` for what cannot be right."""
+        if self.mode not in MODES:
+            raise UsageError(f"expected a mode of {', '.join(MODES)}, got {self.mode!r}")
+        if self.complete and self.mode != "merge":
+            raise UsageError(f"complete goes with merge, not with {self.mode}")
+        of_databases = (self.runs_schema, self.into_existing or None, self.password)
+        if is_lake(self.to) and any(each is not None for each in of_databases):
+            said = "runs_schema, into_existing and password go with databases, not with lake tables"
+            raise UsageError(f"{said}; leave them out")
+
+    def database(self, say: Callable[[str], None]) -> OpenDatabase:
+        """Return the database; it is told what is worth telling meanwhile."""
+        from tessaron.sinks.database.open_database import OpenDatabase
+        from tessaron.sources.web.secret_values import secret_of
+
+        secret = None if self.password is None else secret_of(self.password)
+        return OpenDatabase(self.to, self.schema, self.runs_schema, secret, say)
+
+    def target(self, say: Callable[[str], None]) -> LoadTarget:
+        """Return the target; it is told what is worth telling meanwhile."""
+        self.check()
+        if is_lake(self.to):
+            from tessaron.sinks.lake.lake_tables import LakeTarget
+
+            return LakeTarget(self.to, self.mode, self.schema)
+        return self.target_in(self.database(say))
+
+    def target_in(self, database: OpenDatabase) -> DatabaseTarget:
+        """Return the target in a database."""
+        from tessaron.sinks.database.database_target import DatabaseTarget
+
+        return DatabaseTarget(database, self.mode, self.into_existing, self.grows)
