@@ -259,7 +259,7 @@ class LayoutTest(FolderTest):
             with self.subTest(new), self.assertRaises(tessaron.LayoutError) as caught:
                 self.rows(LAYOUT.replace(old, new, 1))
             self.assertIn(message, str(caught.exception))
-        with self.assertRaises(tessaron.UsageError) as caught:
+        with self.assertRaises(tessaron.DataError) as caught:
             tessaron.shred(b"[]", layout=tessaron.Layout(LAYOUT, "layout.toml"))
         self.assertIn("expected XML, as the layout says, got JSON", str(caught.exception))
 

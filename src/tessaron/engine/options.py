@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.bounds import (
@@ -247,6 +247,11 @@ class Options:
         for name, place in _IN_LAYOUT.items():
             if getattr(self, name) != getattr(plain, name):
                 raise UsageError(f"{name} does not go with a layout; say it there: {place}")
+
+    def for_layout(self) -> Options:
+        """Return the options without those of which a layout speaks itself."""
+        plain = Options()
+        return replace(self, **{name: getattr(plain, name) for name in _IN_LAYOUT})
 
     def path(self) -> JsonPath | None:
         """Return the parsed path to the records."""

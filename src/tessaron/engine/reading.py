@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any, Protocol
 
-from tessaron.core.base.errors import UsageError
+from tessaron.core.base.errors import DataError, Place
 from tessaron.core.base.paths import Path, format_path
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.shape.shape import Shape
@@ -122,7 +122,8 @@ class SourceReading:
         wanted = self.options.format
         if wanted is not None and wanted != found:
             name = first.name if first is not None else "the source"
-            raise UsageError(f"{name}: expected {wanted.upper()}, as the layout says, got {found.upper()}")
+            reason = f"expected {wanted.upper()}, as the layout says, got {found.upper()}"
+            raise DataError(reason, Place(name))
         return found
 
     def top_name(self) -> str:

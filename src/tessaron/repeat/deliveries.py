@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cache
@@ -42,6 +43,7 @@ class Deliveries:
         changed: Those that were loaded, and are other ones now.
         same: Those with the bytes of another one that is loaded, with the name of that.
         aside: How many were put aside before, and are what they were.
+        waiting: How many were changed so lately that they may not be whole.
         touched: Entries of those whose time alone has changed.
         gone: How many are loaded and no longer there.
         gone_first: Some of these.
@@ -52,18 +54,19 @@ class Deliveries:
     changed: list[Delivery] = field(default_factory=list)
     same: list[Entry] = field(default_factory=list)
     aside: int = 0
+    waiting: int = 0
     touched: list[Entry] = field(default_factory=list)
     gone: int = 0
     gone_first: list[str] = field(default_factory=list)
 
 
-def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, with_gone: bool = True) -> Deliveries:
+def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, settle: float = 0.0) -> Deliveries:
     """Return inputs sorted by what the ledger knows of them.
 
     Args:
         inputs: The sources.
         ledger: The ledger.
-        with_gone: Whether it is wanted which known sources are no longer there.
+        settle: As in `Keeping`.
 
     Raises:
         SourceError: When a source cannot be read.
@@ -86,6 +89,9 @@ def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, with_gone: b
             found.aside += before.state == "aside"
             found.known += [Delivery(before, source)] * (before.state != "aside")
             continue
+        if settle and source.modified is not None and time.time() - source.modified / 1e9 < settle:
+            found.waiting += 1
+            continue
         entry = Entry(name, size, stamp, _digest_of(source))
         if before is None or before.state == "aside":
             unknown.append(Delivery(entry, source))
@@ -95,9 +101,8 @@ def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, with_gone: b
         else:
             found.changed.append(Delivery(entry, source, is_changed=True))
     _sort_unknown(unknown, ledger, found)
-    if with_gone:
-        names = (name for name, _ in named)
-        found.gone, found.gone_first = ledger.names_but(names, len(known), _GONE_SHOWN)
+    names = (name for name, _ in named)
+    found.gone, found.gone_first = ledger.names_but(names, len(known), _GONE_SHOWN)
     return found
 
 

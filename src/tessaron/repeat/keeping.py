@@ -30,6 +30,9 @@ class Keeping:
             goes to the rejects (`note`), or tables grow (`extend`).
         again: Whether sources that are loaded are taken again, and merged.
         wait: Seconds to wait for another run.
+        settle: Files that were changed less than so many seconds ago are left to the next run: they may not
+            be whole yet.
+        goes_on: Whether sources whose structure has changed are put aside, with `stop`, and the rest goes on.
     """
 
     ledger: str
@@ -37,6 +40,8 @@ class Keeping:
     on_change: OnChange = "note"
     again: bool = False
     wait: float = 600.0
+    settle: float = 0.0
+    goes_on: bool = False
 
     def check(self, place: LoadPlace) -> None:
         """Raise `UsageError` for what cannot be right together."""
@@ -69,6 +74,8 @@ class KeptUp:
         changed: Those that were loaded, and are others now.
         gone: How many are loaded and no longer there; `gone_first` names some.
         same_as: Of those with the bytes of another one: which.
+        put_aside: Those that cannot be loaded, with the reason; they are taken again once they have changed.
+        waiting: How many are left to the next run, as they have only just been changed.
         changes: What has changed in the structure, each in words.
         layout_file: The new version of the layout's file, where it has grown.
     """
@@ -82,13 +89,15 @@ class KeptUp:
     gone: int = 0
     gone_first: tuple[str, ...] = ()
     same_as: Mapping[str, str] = field(default_factory=dict)
+    put_aside: Mapping[str, str] = field(default_factory=dict)
+    waiting: int = 0
     changes: tuple[str, ...] = ()
     layout_file: str | None = None
 
     @property
     def passed(self) -> bool:
-        """Whether nothing was rejected, and no source has changed that is not loaded again."""
-        return not self.changed and all(each.passed for each in self.loads)
+        """Whether nothing was rejected or put aside, and no source has changed that is not loaded again."""
+        return not self.changed and not self.put_aside and all(each.passed for each in self.loads)
 
     def then(self, other: KeptUp) -> KeptUp:
         """Return what was done by this and then by another, which found what this one had left."""
@@ -96,10 +105,12 @@ class KeptUp:
             other,
             loads=(*self.loads, *other.loads),
             new=self.new + other.new,
-            known=self.known,
-            same=self.same,
+            known=max(self.known, other.known),
+            same=max(self.same, other.same),
+            aside=max(self.aside, other.aside),
             changed=tuple(dict.fromkeys((*self.changed, *other.changed))),
             same_as={**self.same_as, **other.same_as},
+            put_aside={**self.put_aside, **other.put_aside},
             changes=(*self.changes, *other.changes),
             layout_file=other.layout_file or self.layout_file,
         )

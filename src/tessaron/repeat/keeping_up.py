@@ -10,7 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
-from tessaron.core.base.errors import Code, DataError, Place, SourceError, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError, UsageError
 from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
 from tessaron.repeat.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
@@ -103,17 +103,22 @@ def kept_up(
         for path in _lock_files(place, keeping):
             stack.enter_context(RunLock(path, told.say, keeping.wait))
 
-        run = _KeepingUp(place, keeping, options, layout, told)
+        run = KeepingRun(place, keeping, options, layout, told)
         try:
             return run.once(source)
-        except DataError as error:
-            if place.mode != "merge" or error.code is not Code.UNIQUE:
+        except (DataError, SourceError) as error:
+            if not run.taken or (isinstance(error, DataError) and _is_meant(error, keeping)):
                 raise
-            told.say("a record comes in several sources that are new: they are loaded one after the other")
-        done = run.once(source, 1)
-        while run.has_more:
-            done = done.then(run.once(source, 1))
-        return done
+            if isinstance(error, DataError) and error.code is Code.UNIQUE:
+                told.say(
+                    "a record comes in several sources that are new: they are loaded one after the other"
+                )
+            return run.each(source)
+
+
+def _is_meant(error: DataError, keeping: Keeping) -> bool:
+    """Say whether a run is to end with an error, whatever else is there to load."""
+    return error.code is Code.NO_COLUMN and not keeping.goes_on
 
 
 @dataclass(frozen=True)
@@ -167,11 +172,12 @@ class _Feed:
         return frozenset(str(each["path"]) for each in receipt.get("left_out", ()))
 
 
-class _KeepingUp:
+class KeepingRun:
     """Keeps a target up, in one run or more.
 
     Attributes:
         has_more: Whether the last run has left something to the next one.
+        taken: What it was about to load.
     """
 
     def __init__(
@@ -180,8 +186,37 @@ class _KeepingUp:
         self._place, self._keeping, self._options = place, keeping, options
         self._given, self._told = given, told
         self._changes: tuple[str, ...] = ()
+        self._unread: dict[str, str] = {}
         self._done: set[str] = set()
         self.has_more = False
+        self.taken: list[Delivery] = []
+
+    def each(self, source: Source) -> KeptUp:
+        """Load sources that are new one by one; those that cannot be loaded are put aside."""
+        done: KeptUp | None = None
+        while done is None or self.has_more:
+            try:
+                result = self.once(source, 1)
+            except (DataError, SourceError) as error:
+                if not self.taken or (isinstance(error, DataError) and _is_meant(error, self._keeping)):
+                    raise
+                result = self._without(self.taken[0], error)
+            done = result if done is None else done.then(result)
+        return done
+
+    def _without(self, delivery: Delivery, error: TessaronError) -> KeptUp:
+        """Put a source aside; one that was changed meanwhile is only left to the next run."""
+        self._done.add(delivery.entry.source)
+        if not still_is(delivery):
+            return KeptUp(waiting=1)
+        with ExitStack() as stack:
+            database = stack.enter_context(self._place.database(self._told.say))
+            database.begin_alone()
+            kept = self._ledger(database, _Feed.of(database, self._options.get("name")), stack)
+            said = str(error).removeprefix(f"{delivery.source.name}: ")
+            kept.note([replace(delivery.entry, state="aside", said=said)])
+            database.connection.commit()
+        return KeptUp(put_aside={delivery.entry.source: said})
 
     def once(self, source: Source, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
@@ -191,19 +226,19 @@ class _KeepingUp:
             return self._once(source, database, stack, most)
 
     def _once(self, source: Source, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
-        self._changes = ()
+        self._changes, self._unread, self.taken = (), {}, []
         feed = _Feed.of(database, self._options.get("name"))
         kept = self._ledger(database, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(source, mark_of, self._place.mode == "merge")
-        found = sorted_deliveries(named, kept.ledger)
+        found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
         kept.note([*found.same, *found.touched])
         chosen = list(found.new)
         chosen += found.changed if self._keeping.changed == "reload" else []
         if self._keeping.again:
             chosen += [each for each in found.known if each.entry.state == "loaded"]
         chosen = [each for each in chosen if each.entry.source not in self._done]
-        taken = chosen[:most]
+        taken = self.taken = chosen[:most]
         self.has_more = len(taken) < len(chosen)
         if not taken:
             database.connection.commit()
@@ -237,7 +272,14 @@ class _KeepingUp:
         layout = feed.layout(self._given)
         is_first, grows = layout is None or feed.last is None, self._keeping.on_change == "extend"
         options = Options.of(self._options)
-        options = options if layout is None else replace(options, name=None)
+        # What the first run was told of the tables its layout says now.
+        options = (
+            options.for_layout()
+            if not is_first
+            else options
+            if layout is None
+            else replace(options, name=None)
+        )
         kept.begin([each.entry for each in chosen])
         if self._keeping.again and layout is not None and feed.last is not None:
             self._told.say(_told_again(chosen, layout, feed.last))
@@ -245,6 +287,7 @@ class _KeepingUp:
         def also(record: RunRecord) -> None:
             self._check(record, chosen, is_first)
             entries = _entries_of(record, chosen)
+            self._unread = {each.source: each.said for each in entries if each.state == "aside"}
             kept.in_transaction(record.top, record.run, entries, _marks_of(chosen))
 
         work = LoadWork(
@@ -278,11 +321,11 @@ class _KeepingUp:
             )  # fmt: skip
 
     def _result(self, found: Deliveries, loads: tuple[Loaded, ...], count: int) -> KeptUp:
-        is_left = self._keeping.changed == "reject"
+        left = found.changed if self._keeping.changed == "reject" else []
         return KeptUp(
-            loads, count, len(found.known), len(found.same), found.aside,
-            tuple(each.entry.source for each in found.changed) if is_left else (),
-            found.gone, tuple(found.gone_first), {each.source: each.said for each in found.same},
+            loads, count - len(self._unread), len(found.known), len(found.same), found.aside,
+            tuple(each.entry.source for each in left), found.gone, tuple(found.gone_first),
+            {each.source: each.said for each in found.same}, self._unread, found.waiting,
             self._changes, self._layout_file(loads),
         )  # fmt: skip
 
@@ -321,14 +364,16 @@ def _told_again(chosen: Sequence[Delivery], layout: Layout, last: RunRecord) -> 
 def _entries_of(record: RunRecord, chosen: Sequence[Delivery]) -> list[Entry]:
     """Return what the ledger is to say of what was loaded."""
     read = {each["name"]: each for each in record.receipt["sources"]}
-    return [
-        replace(
-            each.entry, state="loaded", run=record.run, at="", said="",
-            records=read.get(each.source.name, {}).get("records", 0),
-            rejected=read.get(each.source.name, {}).get("rejected", 0),
-        )
-        for each in chosen
-    ]  # fmt: skip
+    return [_entry_of(each, record.run, read.get(each.source.name, {})) for each in chosen]
+
+
+def _entry_of(delivery: Delivery, run: int, read: Mapping[str, Any]) -> Entry:
+    records, rejected = read.get("records", 0), read.get("rejected", 0)
+    entry = replace(delivery.entry, run=run, at="", records=records, rejected=rejected)
+    if rejected and not records:
+        # Once it is mended it is new.
+        return replace(entry, state="aside", said="nothing of it could be read; see the rejects")
+    return replace(entry, state="loaded", said="")
 
 
 def _marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:

@@ -162,8 +162,10 @@ class Ledger:
         begun = (self._is_own(), entries.c.token == token, entries.c.state == "begun")
         of_marks = (self._is_own(marks), marks.c.token == token)
         if run:
-            loaded = entries.update().where(*begun).values(state="loaded", run=run, feed=feed)
-            self._connection.execute(loaded)
+            # Of what could not be read it is told why.
+            for is_aside, state in ((entries.c.said != "", "aside"), (entries.c.said == "", "loaded")):
+                ended = entries.update().where(*begun, is_aside)
+                self._connection.execute(ended.values(state=state, run=run, feed=feed))
             self._connection.execute(marks.update().where(*of_marks).values(token="", feed=feed))
         else:
             self._connection.execute(entries.delete().where(*begun))
@@ -173,7 +175,7 @@ class Ledger:
         """Write what was read of the sources that a run has begun with."""
         for each in entries:
             meant = (self._entries.c.token == token, self._entries.c.source_key == _key_of(each.source))
-            found = {"records": each.records, "rejected": each.rejected}
+            found = {"records": each.records, "rejected": each.rejected, "said": each.said}
             self._connection.execute(self._entries.update().where(self._is_own(), *meant).values(**found))
 
     def unsettled(self) -> list[str]:

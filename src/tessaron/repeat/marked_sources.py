@@ -9,6 +9,7 @@ from typing import Any
 
 from tessaron.core.base.errors import UsageError
 from tessaron.sources.database.database_query import DatabaseQuery
+from tessaron.sources.forms.document_choice import NoDocumentsError
 from tessaron.sources.inputs import Input
 from tessaron.sources.resolving import Source, resolve_inputs
 from tessaron.sources.web.api_feed import FEED_ENDING, ApiFeed
@@ -56,7 +57,12 @@ def _named(item: Any, mark_of: Callable[[str], Mark | None], again: bool) -> Ite
             )
         name = feed.part.url
         item = replace(feed, so_far=mark_of(name), mark_file=None)
-    for found in resolve_inputs(item):
+    try:
+        inputs = resolve_inputs(item)
+    except NoDocumentsError:
+        # Nothing has come yet, or it has another name until it is whole.
+        return
+    for found in inputs:
         yield NamedInput(name, found)
 
 

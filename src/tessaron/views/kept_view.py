@@ -32,11 +32,16 @@ def _sources(kept: KeptUp) -> str:
     parts = [f"{kept.new:,} loaded" if kept.new else "nothing new", f"{kept.known:,} known"]
     parts += [f"{kept.same:,} with the bytes of another"] * bool(kept.same)
     parts += [f"{len(kept.changed):,} changed since, and left"] * bool(kept.changed)
+    parts += [f"{len(kept.put_aside):,} put aside"] * bool(kept.put_aside)
     parts += [f"{kept.aside:,} put aside before"] * bool(kept.aside)
+    parts += [f"{kept.waiting:,} left to the next run"] * bool(kept.waiting)
     return f"sources: {', '.join(parts)}"
 
 
 def _notes(kept: KeptUp) -> Iterator[str]:
+    for name, reason in list(kept.put_aside.items())[:_SHOWN]:
+        yield f"put aside: {name}: {reason.removeprefix(f'{name}: ')}"
+    yield from _more(len(kept.put_aside))
     for name in kept.changed[:_SHOWN]:
         yield f"changed since it was loaded: {name}; --changed reload merges it"
     yield from _more(len(kept.changed))

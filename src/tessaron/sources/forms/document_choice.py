@@ -22,6 +22,10 @@ _NAMED = 3
 _DIGITS = re.compile(r"(\d+)")
 
 
+class NoDocumentsError(SourceError):
+    """A folder, archive or store has no document in it."""
+
+
 def choose_documents(
     name: object, files: Sequence[_File], name_of: Callable[[_File], str], kind: str
 ) -> tuple[list[_File], str]:
@@ -55,7 +59,7 @@ def choose_documents(
         )
     chosen = json_files or xml_files or tables
     if not chosen:
-        raise SourceError(
+        raise NoDocumentsError(
             f"{name}: no JSON or XML file in this {kind} (looked for {', '.join(PLAIN_ENDINGS)} and .xml, "
             "also packed, and for tables); name the files themselves if they end differently"
         )

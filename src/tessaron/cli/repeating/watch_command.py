@@ -1,0 +1,204 @@
+"""`tessaron watch`: a database is kept up with its sources until that is stopped."""
+
+from __future__ import annotations
+
+import logging
+import re
+import signal
+import sys
+from dataclasses import asdict
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, say
+from tessaron.cli.shared_options import (
+    Command,
+    database_options,
+    dictionary_options,
+    key_option,
+    keys_option,
+    layout_of,
+    layout_option,
+    memory_option,
+    name_option,
+    no_envelope_option,
+    records_option,
+    stop_options,
+    workers_option,
+)
+from tessaron.cli.source_arguments import source_of, source_options
+
+if TYPE_CHECKING:
+    from tessaron.repeat.standing_watch import StandingWatch
+
+_UNITS = {"s": 1.0, "m": 60.0, "min": 60.0, "h": 3_600.0, "": 1.0}
+
+
+class Duration(click.ParamType[float]):
+    """A time in words: 30s, 5m, 1h."""
+
+    name = "duration"
+
+    def convert(self, value: Any, param: click.Parameter | None, context: click.Context | None) -> float:
+        """Return the seconds; fails on anything else."""
+        found = re.fullmatch(r"(\d+(?:\.\d+)?)\s*(s|m|min|h|)", str(value).strip())
+        if found is None:
+            self.fail(f"expected a time like 30s, 5m or 1h, got {value!r}", param, context)
+        return float(found[1]) * _UNITS[found[2]]
+
+
+_OWN_OPTIONS = (
+    click.option("--to", "to", metavar="URL", help="The database: sqlite:///FILE, postgresql://…"),
+    click.option(
+        "--every", type=Duration(), default="30s", show_default=True, metavar="TIME",
+        help="How often to look.",
+    ),
+    click.option(
+        "--ledger", metavar="FILE-OR-URL", help="The ledger of what is done; else in the database itself."
+    ),
+    click.option(
+        "--mode", type=click.Choice(["append", "merge"]), default="append", show_default=True,
+        help="Whether records that come again are added, or replace those that are there.",
+    ),
+    click.option(
+        "--changed", type=click.Choice(["reject", "reload"]), default="reject", show_default=True,
+        help="Of files that were loaded and are others now: tell them, or merge them again.",
+    ),
+    click.option(
+        "--on-change", type=click.Choice(["stop", "note", "extend"]), default="note", show_default=True,
+        help="Of a structure that has changed: put the source aside, values to the rejects, or tables grow.",
+    ),
+    click.option(
+        "--settle", type=Duration(), default="2s", show_default=True, metavar="TIME",
+        help="Leave files alone that were changed less long ago: they may not be whole yet.",
+    ),
+    click.option(
+        "--health", type=click.Path(path_type=Path), metavar="FILE",
+        help="Keep a file that tells how the watch is.",
+    ),
+    click.option(
+        "--status", type=click.Path(path_type=Path), metavar="FILE",
+        help="Only say what such a file tells; status 1 where the watch is not well.",
+    ),
+    click.option("--rounds", type=click.IntRange(1), metavar="N", help="Look so often, and end."),
+    click.option(
+        "--log", type=click.Choice(["text", "json"]), default="text", show_default=True,
+        help="The form of the log on standard error.",
+    ),
+)  # fmt: skip
+
+
+def _own_options(command: Command) -> Command:
+    for option in reversed(_OWN_OPTIONS):
+        command = option(command)
+    return command
+
+
+@click.command()
+@click.argument("sources", nargs=-1, metavar="SOURCE...")
+@_own_options
+@database_options
+@name_option
+@records_option
+@layout_option
+@no_envelope_option
+@keys_option
+@key_option
+@dictionary_options
+@workers_option
+@memory_option
+@stop_options
+@source_options
+def watch(
+    sources: tuple[str, ...], to: str | None, every: float, ledger: str | None, mode: str, changed: str,
+    on_change: str, settle: float, health: Path | None, status: Path | None, rounds: int | None, log: str,
+    schema: str | None, runs_schema: str | None, password: str | None, layout_file: str | None,
+    no_envelope: bool, dictionary: tuple[str, ...], no_dictionary: tuple[str, ...], **options: Any,
+) -> None:  # fmt: skip
+    """Keep a database up with SOURCE: load what is new, every now and then, until this is stopped.
+
+    It looks at once where the system tells of changes in a folder. A source that cannot be loaded is put
+    aside with the reason, and the rest goes on; a database that is away is tried again. On SIGTERM or Ctrl-C
+    what is being loaded is finished first.
+    """
+    if status is not None:
+        _show_status(status)
+        return
+    if not sources or to is None:
+        raise click.UsageError("say what to watch and where it goes: tessaron watch SOURCE --to URL")
+    from tessaron.repeat.keeping import Keeping, KeptUp
+    from tessaron.repeat.keeping_up import kept_up
+    from tessaron.repeat.standing_watch import LOG, StandingWatch
+    from tessaron.views.log_lines import JsonLines, PlainLines
+    from tessaron.write.load_place import LoadPlace
+
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(JsonLines() if log == "json" else PlainLines())
+    LOG.addHandler(handler)
+    LOG.setLevel(logging.INFO)
+    LOG.propagate = False
+    place = LoadPlace(to, mode, schema, runs_schema, password=password)  # type: ignore[arg-type]
+    keeping = Keeping(ledger or to, changed, on_change, settle=settle, goes_on=True)  # type: ignore[arg-type]
+    keeping.check(place)
+    layout = layout_of(layout_file)
+    given: Any = {
+        **options,
+        "envelope": not no_envelope,
+        "dictionaries": dictionary,
+        "not_dictionaries": no_dictionary,
+    }
+
+    def look() -> KeptUp:
+        return kept_up(source_of(sources), place, keeping, given, layout, LoggedProgress())
+
+    folders = [Path(each) for each in sources if Path(each).is_dir()]
+    standing = StandingWatch(look, every, health, folders if len(folders) == len(sources) else (), settle)
+    _stop_on_signals(standing)
+    standing.run(rounds)
+
+
+class LoggedProgress:
+    """Writes into the log what is worth telling, and nothing else."""
+
+    def start(self, total_bytes: int | None) -> None:
+        """Do nothing."""
+
+    def say(self, text: str) -> None:
+        """Write it into the log."""
+        logging.getLogger("tessaron.watch").info(text)
+
+    def read(self, byte_count: int) -> None:
+        """Do nothing."""
+
+    def write(self, step: int, steps: int) -> None:
+        """Do nothing."""
+
+
+def _stop_on_signals(standing: StandingWatch) -> None:
+    """Let the first signal end the watch once it can; a second one ends it at once."""
+    before = {number: signal.getsignal(number) for number in (signal.SIGINT, signal.SIGTERM)}
+
+    def stop(number: int, frame: object) -> None:
+        standing.stop()
+        for each, handler in before.items():
+            signal.signal(each, handler)
+
+    for number in before:
+        signal.signal(number, stop)
+
+
+def _show_status(path: Path) -> None:
+    from tessaron.repeat.standing_watch import read_health
+
+    health = read_health(path)
+    fault = health.fault(datetime.now(UTC))
+    for name, value in asdict(health).items():
+        click.echo(
+            f"{name:9} {value:,}" if isinstance(value, int) and name != "process" else f"{name:9} {value}"
+        )
+    if fault:
+        say(f"the watch is not well: {fault}")
+        sys.exit(EXIT_CHECK_FAILED)
