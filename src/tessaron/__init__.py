@@ -30,6 +30,8 @@ if TYPE_CHECKING:
     from tessaron.prove.verifying import Verification, verify
     from tessaron.repeat.keeping import KeptUp
     from tessaron.repeat.keeping_up import keep_up
+    from tessaron.repeat.run_history import History, history
+    from tessaron.repeat.tracing import Traced, trace
     from tessaron.sources.database.database_query import DatabaseQuery
     from tessaron.sources.tables.table_source import TableSource
     from tessaron.sources.web.api_feed import ApiFeed
@@ -47,6 +49,7 @@ __all__ = [
     "DatabaseQuery",
     "Fetched",
     "Found",
+    "History",
     "KeptUp",
     "Layout",
     "LayoutError",
@@ -61,6 +64,7 @@ __all__ = [
     "Tables",
     "TargetError",
     "TessaronError",
+    "Traced",
     "UsageError",
     "Verification",
     "XmlFound",
@@ -70,12 +74,14 @@ __all__ = [
     "export",
     "fetch",
     "find",
+    "history",
     "keep_up",
     "load",
     "rebuild",
     "sample",
     "shred",
     "survey",
+    "trace",
     "update",
     "verify",
 ]
@@ -89,6 +95,10 @@ _LOADED_ON_USE = {
     "Verification": "tessaron.prove.verifying",
     "XmlFound": "tessaron.look.xml_finding",
     "KeptUp": "tessaron.repeat.keeping",
+    "Traced": "tessaron.repeat.tracing",
+    "trace": "tessaron.repeat.tracing",
+    "History": "tessaron.repeat.run_history",
+    "history": "tessaron.repeat.run_history",
     "keep_up": "tessaron.repeat.keeping_up",
     "Layout": "tessaron.decide.layout_file",
     "LayoutError": "tessaron.core.layout.layout_faults",

@@ -18,6 +18,7 @@ from tessaron.repeat.keeping import Changed, Keeping, KeptUp
 from tessaron.repeat.ledger import Entry
 from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.marked_sources import named_inputs
+from tessaron.repeat.run_history import unplaced
 from tessaron.repeat.run_lock import RunLock
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
@@ -34,7 +35,6 @@ if TYPE_CHECKING:
 
 _GIVEN = "given_layout"
 """Under this name a run's receipt has the layout that was given, where it was another than it used."""
-_CODES_OF_CHANGE = (Code.NO_COLUMN, Code.MISFIT)
 _CHANGES_SHOWN = 20
 
 
@@ -300,7 +300,7 @@ class KeepingRun:
             loaded = load_inputs(work, target, self._place, self._told, clock)
         kept.after(loaded.top, loaded.run)
         if not is_first:
-            self._changes = (*loaded.new, *loaded.widened, *_changes_of(loaded.receipt.to_dict()))
+            self._changes = (*loaded.new, *loaded.widened, *unplaced(loaded.receipt.to_dict()))
         return loaded
 
     def _check(self, record: RunRecord, chosen: Sequence[Delivery], is_first: bool) -> None:
@@ -309,7 +309,7 @@ class KeepingRun:
             if not still_is(each):
                 said = "the file changed while it was read; nothing was loaded, the next run takes it"
                 raise SourceError(f"{each.source.name}: {said}")
-        changes = _changes_of(record.receipt)
+        changes = unplaced(record.receipt)
         if self._keeping.on_change == "stop" and not is_first and changes:
             listed = "".join(f"\n  {each}" for each in changes[:_CHANGES_SHOWN])
             more = len(changes) - _CHANGES_SHOWN
@@ -384,19 +384,6 @@ def _marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
         if isinstance(each.source, ByteInput) and each.source.mark is not None
     }
     return {name: mark for name, mark in marks.items() if mark is not None}
-
-
-def _changes_of(receipt: Mapping[str, Any]) -> list[str]:
-    """Return in what a structure has changed, by what a run could not place."""
-    return [
-        f"{each['path'] or each['name']}: {_shown_count(each['count'])}; {each['example']}"
-        for each in receipt["findings"]
-        if each["code"] in _CODES_OF_CHANGE
-    ]
-
-
-def _shown_count(count: int) -> str:
-    return "1 value has no place" if count == 1 else f"{count:,} values have no place"
 
 
 def _lock_files(place: LoadPlace, keeping: Keeping) -> list[Path]:

@@ -191,7 +191,8 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
         if is_merge and isinstance(target, DatabaseTarget):
             merge = RecordMerge(target, plan, run.top_table(), run.natural_key())
             run.sift(merge.sieve)
-        run.go_on_from(target.last_keys())
+        keys_before = target.last_keys()
+        run.go_on_from(keys_before)
         for rows in run.rows():
             target.write(rows) if merge is None else merge.write(rows)
             rows.clear()
@@ -200,10 +201,13 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
         there = target.finish()
         written = Written(target.collected.rows, target.collected.values, kept_back=run.kept_back)
         receipt = receipt_of(done, plan, written, settled, clock, target.kind, target.name, work.layout)
-        ready = _Ready(plan, there, receipt, run.layout_text(), done.top, done.log.every(), records)
-        loaded = _recorded(target, ready, place.mode, work)
         growth = run.growth
-        return loaded if growth is None else replace(loaded, new=growth.new, widened=growth.widened)
+        ready = _Ready(
+            plan, there, receipt, run.layout_text(), done.top, done.log.every(), records,
+            () if growth is None else growth.new, () if growth is None else growth.widened,
+            keys_before,
+        )  # fmt: skip
+        return _recorded(target, ready, place.mode, work)
 
 
 def last_layout(target: LoadTarget, name: str | None) -> Layout:
@@ -256,6 +260,9 @@ class _Ready:
     top: str
     rejects: Iterator[Mapping[str, Any]]
     records: Mapping[str, int]
+    new: tuple[str, ...] = ()
+    widened: tuple[str, ...] = ()
+    keys_before: Mapping[str, int] = field(default_factory=dict)
 
 
 def _recorded(
@@ -280,9 +287,12 @@ def _recorded(
     run = target.next_number()
     after = {name: rows.after for name, rows in ready.there.items()}
     about, token = ({}, "") if work is None else (work.about, work.token)
-    told = {**ready.receipt.to_dict(), **about}
+    told = {
+        **ready.receipt.to_dict(), "merged": dict(ready.records), "new": list(ready.new),
+        "widened": list(ready.widened), "keys_before": dict(ready.keys_before), **about,
+    }  # fmt: skip
     record = RunRecord(run, ready.top, mode, told, ready.layout, after, token)
     target.commit(record, ready.rejects, (lambda _: None) if work is None else work.also)
     question, answer = target.answer(ready.tables.tables)
     made = Loaded(ready.receipt, mode, run, tuple(loaded), ready.records, question, answer)
-    return replace(made, layout=ready.layout, top=ready.top)
+    return replace(made, layout=ready.layout, top=ready.top, new=ready.new, widened=ready.widened)

@@ -24,6 +24,7 @@ class OpenDatabase:
         runs_schema: The schema of the table of runs; else that of the tables.
         password: The password, where it does not stand in the URL.
         say: Is told what is worth telling meanwhile.
+        must_exist: Whether the file of a database has to be there.
 
     Attributes:
         name: What it is called in messages: without its password.
@@ -42,8 +43,9 @@ class OpenDatabase:
         runs_schema: str | None = None,
         password: str | None = None,
         say: Callable[[str], None] = lambda _: None,
+        must_exist: bool = False,
     ):
-        self._engine, self.name = engine_of(url, password, must_exist=False)
+        self._engine, self.name = engine_of(url, password, must_exist)
         self._say, self.schema, self.is_alone = say, schema, False
         self.runs_schema = runs_schema if runs_schema is not None else schema
         self._connection: Connection | None = None

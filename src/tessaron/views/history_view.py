@@ -1,0 +1,48 @@
+"""What runs have done, as a table for people: the last one first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.table import Table
+
+from tessaron.repeat.run_history import History, PastRun
+from tessaron.views.terminal import count, grid
+
+_SOURCES_NAMED, _CHANGES_SHOWN = 2, 5
+
+
+def history_view(history: History, most: int) -> list[Table | str]:
+    """Return the parts to be shown: the last runs, and what has changed in each."""
+    shown = history.runs[:most]
+    headings = ["run", "when", "mode", "into", "records", "rejected", "new", "changed", "seconds", "sources"]
+    has_merges = any(each.merged for each in shown)
+    if not has_merges:
+        headings = [each for each in headings if each not in ("new", "changed")]
+    rows = [[_cells(each)[name] for name in headings] for each in shown]
+    numeric = ("run", "records", "rejected", "new", "changed", "seconds")
+    more = len(history.runs) - len(shown)
+    told = [f"… and {count(more, 'earlier run')}; --last N shows more"] * (more > 0)
+    changes = [line for each in shown for line in _changes(each)]
+    return [grid(headings, rows, numeric=numeric), *told, *([""] if changes else []), *changes]
+
+
+def _cells(run: PastRun) -> dict[str, str]:
+    merged = run.merged
+    return {
+        "run": f"{run.run:,}", "when": run.started.replace("T", " ").replace("+00:00", " UTC"),
+        "mode": run.mode, "into": run.top, "records": f"{run.records:,}", "rejected": f"{run.rejected:,}",
+        "new": f"{merged['new']:,}" if merged else "", "changed": f"{merged['changed']:,}" if merged else "",
+        "seconds": f"{run.seconds:.1f}", "sources": _named(run.sources),
+    }  # fmt: skip
+
+
+def _named(sources: Sequence[str]) -> str:
+    more = len(sources) - _SOURCES_NAMED
+    return ", ".join(sources[:_SOURCES_NAMED]) + (f" and {more:,} more" if more > 0 else "")
+
+
+def _changes(run: PastRun) -> list[str]:
+    lines = [f"run {run.run}: {change}" for change in run.changes[:_CHANGES_SHOWN]]
+    more = len(run.changes) - _CHANGES_SHOWN
+    return [*lines, *([f"run {run.run}: and {more:,} more changes"] if more > 0 else [])]
