@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from tessaron.look.xml_finding import XmlFound
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
+    from tessaron.repeat.comparing import Comparison, compare
     from tessaron.repeat.keeping import KeptUp
     from tessaron.repeat.keeping_up import keep_up
     from tessaron.repeat.run_history import History, history
@@ -45,6 +46,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ApiFeed",
+    "Comparison",
     "DataError",
     "DatabaseQuery",
     "Fetched",
@@ -69,6 +71,7 @@ __all__ = [
     "Verification",
     "XmlFound",
     "__version__",
+    "compare",
     "ddl",
     "draft",
     "export",
@@ -95,6 +98,8 @@ _LOADED_ON_USE = {
     "Verification": "tessaron.prove.verifying",
     "XmlFound": "tessaron.look.xml_finding",
     "KeptUp": "tessaron.repeat.keeping",
+    "Comparison": "tessaron.repeat.comparing",
+    "compare": "tessaron.repeat.comparing",
     "Traced": "tessaron.repeat.tracing",
     "trace": "tessaron.repeat.tracing",
     "History": "tessaron.repeat.run_history",

@@ -17,7 +17,7 @@ os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")
 _COMMANDS = {
     **dict.fromkeys(("fetch", "survey", "find", "values", "compose", "preview", "sample"), "looking."),
     **dict.fromkeys(("draft", "export", "load", "ddl", "rebuild", "verify"), "making."),
-    **dict.fromkeys(("watch", "history", "trace"), "repeating."),
+    **dict.fromkeys(("compare", "watch", "history", "trace"), "repeating."),
     "demo": "",
 }
 """The commands in the order of the work, with the folder that each is in."""
