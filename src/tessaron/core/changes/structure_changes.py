@@ -65,6 +65,7 @@ class _Compared:
         self._old, self._new = old, new
         self._old_plain = {_plain(path): path for path in old.places}
         self._new_plain = {_plain(path): path for path in new.places}
+        self._old_prefixes, self._new_prefixes = _prefixes(old), _prefixes(new)
         every = (*old.places, *old.levels)
         self._dictionaries = {path[: path.index(_ENTRY)] for path in every if _ENTRY in path}
 
@@ -72,6 +73,7 @@ class _Compared:
         """Yield what stands at places that the old structure has not."""
         named: dict[str, list[PlaceFacts]] = {}
         turned: dict[tuple[str, bool], list[PlaceFacts]] = {}
+        added: dict[str, list[PlaceFacts]] = {}
         for path, facts in self._new.places.items():
             if path in self._old.places or path in self._old.known or not facts.type:
                 continue
@@ -81,8 +83,13 @@ class _Compared:
             elif before is not None:
                 is_array = path.count("[*]") > before.count("[*]")
                 turned.setdefault((_parted(path, before), is_array), []).append(facts)
+            elif (above := self._scalar_above(_plain(path))) is not None:
+                text = f"{above.path} was {above.type}, and is an object now"
+                yield Change(path, "object", Judgement.BREAKS, text, above.column, facts.example)
             else:
-                yield self._new_place(path, facts)
+                added.setdefault(_first_unknown(path, self._old_prefixes), []).append(facts)
+        for path, many in added.items():
+            yield _added(path, many)
         for entry, many in named.items():
             names = sorted({each.path[len(entry) - 1 :].split(".")[0].split("[")[0] for each in many})
             text = f"new names in a dictionary: {_listed(names)}"
@@ -101,14 +108,6 @@ class _Compared:
         text = "an array before, a single one now"
         return Change(path, "single", Judgement.HARMLESS, text, shown, many[0].example)
 
-    def _new_place(self, path: str, facts: PlaceFacts) -> Change:
-        above = self._scalar_above(_plain(path))
-        if above is not None:
-            text = f"{above.path} was {above.type}, and is an object now"
-            return Change(path, "object", Judgement.BREAKS, text, above.column, facts.example)
-        filled = "" if facts.filled is None else f", in {facts.filled:,} of {facts.rows:,} rows"
-        return Change(path, "new", Judgement.WIDENS, f"new: {facts.type}{filled}", "", facts.example)
-
     def _entry_of(self, path: str) -> str | None:
         """Return the place that a path has as an entry of a dictionary of the old structure."""
         for start in self._dictionaries:
@@ -126,20 +125,19 @@ class _Compared:
 
     def gone_places(self) -> Iterator[Change]:
         """Yield the places of the old structure at which nothing stands any more."""
-        below = set()
-        for path in self._new.places:
-            steps = path.split(".")
-            below |= {".".join(steps[:count]) for count in range(1, len(steps))}
+        gone: dict[str, list[PlaceFacts]] = {}
         for path, facts in self._old.places.items():
             found = self._new.places.get(path)
             if (found is not None and found.type) or not facts.type:
                 continue
-            if found is None and (_plain(path) in self._new_plain or path in below or self._is_entry(path)):
-                # That is told with what stands there now.
-                continue
-            judgement = Judgement.BREAKS if facts.is_required or facts.is_key else Judgement.HARMLESS
-            why = ", and required" if facts.is_required else ", and a key" if facts.is_key else ""
-            yield Change(path, "gone", judgement, f"stands nowhere now; was {facts.type}{why}", facts.column)
+            is_told = _plain(path) in self._new_plain or path in self._new_prefixes or self._is_entry(path)
+            if found is not None or not is_told:
+                # Else that is told with what stands there now.
+                is_needed = facts.is_required or facts.is_key
+                place = path if is_needed else _first_unknown(path, self._new_prefixes)
+                gone.setdefault(place, []).append(facts)
+        for path, many in gone.items():
+            yield _gone(path, many)
 
     def _is_entry(self, path: str) -> bool:
         """Say whether a path of a dictionary stands under its names in the new structure."""
@@ -155,6 +153,44 @@ class _Compared:
             yield from _of_type(old, new)
             yield from _of_values(old, new)
             yield from _of_counts(old, new)
+
+
+def _prefixes(structure: Structure) -> frozenset[str]:
+    """Return all paths that lead to places of a structure, these among them."""
+    found = set(structure.levels)
+    for each in structure.places:
+        path = each
+        while path and path not in found:
+            found.add(path)
+            path = path[:-3] if path.endswith("[*]") else path.rpartition(".")[0]
+    return frozenset(found)
+
+
+def _first_unknown(path: str, known: frozenset[str]) -> str:
+    """Return the shortest beginning of a path that is not among those known."""
+    found = path
+    while path and path not in known:
+        found, path = path, path[:-3] if path.endswith("[*]") else path.rpartition(".")[0]
+    return found
+
+
+def _added(path: str, many: list[PlaceFacts]) -> Change:
+    first = many[0]
+    if len(many) > 1 or first.path != path:
+        what = f"{len(many):,} places" if len(many) > 1 else first.type
+        return Change(path, "new", Judgement.WIDENS, f"new, with {what} below", "", first.example)
+    filled = "" if first.filled is None else f", in {first.filled:,} of {first.rows:,} rows"
+    return Change(path, "new", Judgement.WIDENS, f"new: {first.type}{filled}", "", first.example)
+
+
+def _gone(path: str, many: list[PlaceFacts]) -> Change:
+    first = many[0]
+    is_needed = any(each.is_required or each.is_key for each in many)
+    why = ", and required" if first.is_required else ", and a key" if first.is_key else ""
+    was = f"was {first.type}" if len(many) == 1 else f"had {len(many):,} places"
+    judgement = Judgement.BREAKS if is_needed else Judgement.HARMLESS
+    column = first.column + (f" and {len(many) - 1:,} more" if first.column and len(many) > 1 else "")
+    return Change(path, "gone", judgement, f"stands nowhere now; {was}{why}", column)
 
 
 def _of_type(old: PlaceFacts, new: PlaceFacts) -> Iterator[Change]:
