@@ -60,7 +60,7 @@ class KeyedTables:
             raise UsageError(
                 f"{folder}: holds a spreadsheet, which is for people; export CSV or Parquet for proof"
             )
-        self.files = TableFolder(Path(folder), FileForm.of(self.receipt))
+        self.files = TableFolder(Path(folder), FileForm.of(self.receipt), "runs" in self.receipt)
         self.layout = layout or Layout.read(Path(folder) / LAYOUT_FILE)
         self.compiled = self.layout.compiled(secret=b"any")
         without = {}

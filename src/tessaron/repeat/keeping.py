@@ -60,7 +60,12 @@ class Keeping:
 
     def url(self) -> str:
         """Return the ledger's URL."""
-        return self.ledger if "://" in self.ledger else f"sqlite:///{os.path.abspath(self.ledger)}"
+        return ledger_url(self.ledger)
+
+
+def ledger_url(ledger: str) -> str:
+    """Return the URL of a ledger that is named as people do: by that, or by the file of SQLite."""
+    return ledger if "://" in ledger else f"sqlite:///{os.path.abspath(ledger)}"
 
 
 @dataclass(frozen=True, slots=True)

@@ -19,7 +19,7 @@ from tessaron.repeat.ledger import Entry
 from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.marked_sources import named_inputs
 from tessaron.repeat.run_history import unplaced
-from tessaron.repeat.run_lock import RunLock
+from tessaron.repeat.run_lock import RunLock, lock_of
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord, RunRecords
 from tessaron.sinks.lake.lake_catalogs import is_lake
@@ -286,9 +286,9 @@ class KeepingRun:
 
         def also(record: RunRecord) -> None:
             self._check(record, chosen, is_first)
-            entries = _entries_of(record, chosen)
+            entries = entries_of(record, chosen)
             self._unread = {each.source: each.said for each in entries if each.state == "aside"}
-            kept.in_transaction(record.top, record.run, entries, _marks_of(chosen))
+            kept.in_transaction(record.top, record.run, entries, marks_of(chosen))
 
         work = LoadWork(
             [each.source for each in chosen], options, layout,
@@ -361,7 +361,7 @@ def _told_again(chosen: Sequence[Delivery], layout: Layout, last: RunRecord) -> 
     return "; ".join(parts if len(parts) > 1 else [*parts, "the layout has the columns it had"])
 
 
-def _entries_of(record: RunRecord, chosen: Sequence[Delivery]) -> list[Entry]:
+def entries_of(record: RunRecord, chosen: Sequence[Delivery]) -> list[Entry]:
     """Return what the ledger is to say of what was loaded."""
     read = {each["name"]: each for each in record.receipt["sources"]}
     return [_entry_of(each, record.run, read.get(each.source.name, {})) for each in chosen]
@@ -376,7 +376,7 @@ def _entry_of(delivery: Delivery, run: int, read: Mapping[str, Any]) -> Entry:
     return replace(entry, state="loaded", said="")
 
 
-def _marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
+def marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
     """Return how far the sources came that go on from there."""
     marks = {
         each.entry.source: each.source.mark()
@@ -389,7 +389,7 @@ def _marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
 def _lock_files(place: LoadPlace, keeping: Keeping) -> list[Path]:
     """Return the files that are locked: those of SQLite; servers have locks of their own."""
     found = {_file_of(url) for url in (keeping.url(), place.to)}
-    return [path.with_name(f"{path.name}.lock") for path in sorted(filter(None, found))]
+    return [lock_of(path) for path in sorted(filter(None, found))]
 
 
 def _file_of(url: str) -> Path | None:

@@ -138,5 +138,8 @@ def _of_folder(folder: Path) -> History:
     receipt = read_receipt(folder)
     rows = {str(table["name"]): int(table["rows"]) for table in receipt["tables"]}
     top = next(iter(rows), "")
-    runs = [RunRecord(1, top, "export", dict(receipt), "", rows)]
+    runs = [
+        RunRecord(each["run"], str(receipt["top"]), "append", each, "", rows if number == 1 else {})
+        for number, each in enumerate(reversed(receipt.get("runs", ())), 1)
+    ] or [RunRecord(1, top, "export", dict(receipt), "", rows)]
     return History(str(folder), tuple(PastRun.of(each) for each in runs))

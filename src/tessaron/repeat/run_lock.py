@@ -87,6 +87,11 @@ class RunLock:
         self._file.flush()
 
 
+def lock_of(path: Path) -> Path:
+    """Return the file that is locked for a file or folder."""
+    return path.with_name(f"{path.name}.lock")
+
+
 def _told(text: str) -> str:
     """Return who has a lock, in words."""
     try:

@@ -135,7 +135,7 @@ def export(
         TargetError: When the target cannot be written, or is not empty and `replace` is false.
         UsageError: When an argument cannot be right.
     """
-    said, own = _split(options)
+    said, own = split_options(options)
     form = FileForm(format, for_spreadsheets=for_spreadsheets, **said)
     check_dialect(dialect)
     settled = Options.of(own)
@@ -179,7 +179,7 @@ def export(
     return receipt
 
 
-def _split(options: ExportOptions) -> tuple[dict[str, Any], RunOptions]:
+def split_options(options: ExportOptions) -> tuple[dict[str, Any], RunOptions]:
     """Return what is said of files, and the rest."""
     names = FileOptions.__annotations__
     own = {name: value for name, value in options.items() if name not in names}

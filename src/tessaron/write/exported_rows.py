@@ -90,7 +90,7 @@ class ExportedRows:
 
     def _batches(self, table: Table, rows_at_once: int) -> Iterator[ArrowRows]:
         """Yield the rows of a table, and check that they are as many as were exported."""
-        files = TableFolder(self._folder, FileForm.of(self._receipt))
+        files = TableFolder(self._folder, FileForm.of(self._receipt), "runs" in self._receipt)
         known = {each["name"]: each["rows"] for each in self._receipt["tables"]}
         count = 0
         for batch in files.batches(table, table.arrow_schema().names, rows_at_once):
@@ -129,7 +129,7 @@ class ExportedRows:
         """
         if not self._receipt.get("is_ordered", True):
             raise UsageError(
-                f"{self._folder}: was sorted or partitioned, so rows of one record stand apart; "
+                f"{self._folder}: was sorted or partitioned, or has grown: rows of one record stand apart; "
                 "merge its source, or an export without that"
             )
         numbers = RowNumbers()

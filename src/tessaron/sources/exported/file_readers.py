@@ -49,6 +49,26 @@ def file_batches(
     return _csv_batches(path, schema, batch_rows, form, names)
 
 
+def columns_of(path: Path, form: FileForm) -> list[str]:
+    """Return the columns that a file tells of.
+
+    Raises:
+        pyarrow.ArrowException: When it cannot be read.
+    """
+    kind = path.suffixes[-2] if path.suffix == ".gz" and len(path.suffixes) > 1 else path.suffix
+    if kind == ".parquet":
+        return list(pq.read_schema(path).names)
+    if kind == ".arrow":
+        with pa.memory_map(str(path)) as source:
+            return list(pa.ipc.open_file(source).schema.names)
+    with pa.input_stream(str(path), compression="detect") as source:
+        if kind == ".jsonl":
+            with io.BufferedReader(source) as lines:
+                return list(json.loads(lines.readline() or b"{}"))
+        parse = pa_csv.ParseOptions(newlines_in_values=True, delimiter=form.separator)
+        return list(pa_csv.open_csv(source, parse_options=parse).schema.names)
+
+
 def _missing(path: Path, name: str, there: Sequence[str]) -> SourceError:
     shown = ", ".join(there[:8]) + (" …" if len(there) > 8 else "")
     return SourceError(
@@ -117,9 +137,7 @@ def _csv_batches(
         with pa.input_stream(str(path), compression="detect") as source:
             yield from csv_batches(source, schema, batch_rows, form, names)
     except pa.ArrowKeyError as error:
-        with pa.input_stream(str(path), compression="detect") as source:
-            parse = pa_csv.ParseOptions(newlines_in_values=True, delimiter=form.separator)
-            there = pa_csv.open_csv(source, parse_options=parse).schema.names
+        there = columns_of(path, form)
         name = next(name for name in schema.names if name not in there)
         raise _missing(path, name, there) from error
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import Any
 from urllib.parse import unquote
 
 import pyarrow as pa
@@ -12,7 +13,13 @@ from tessaron.core.base.arrays import ArrowRows, ArrowSchema
 from tessaron.core.base.errors import SourceError, TessaronError
 from tessaron.core.base.formulas import without_apostrophes
 from tessaron.core.layout.table_set import Table
-from tessaron.sources.exported.file_readers import cast_batch, file_batches, first_line_of, from_texts
+from tessaron.sources.exported.file_readers import (
+    cast_batch,
+    columns_of,
+    file_batches,
+    first_line_of,
+    from_texts,
+)
 from tessaron.sources.forms.file_form import NO_VALUE, FileForm
 
 ENDINGS = (".parquet", ".csv", ".csv.gz", ".tsv", ".tsv.gz", ".arrow", ".jsonl", ".jsonl.gz")
@@ -26,13 +33,14 @@ class TableFolder:
     Args:
         folder: Where they are.
         form: How they are written; else as tables usually are.
+        may_lack: Whether files may be without columns that others of their table have: these are null there.
 
     Raises:
         SourceError: When there is no such folder.
     """
 
-    def __init__(self, folder: Path, form: FileForm | None = None):
-        self.folder = folder
+    def __init__(self, folder: Path, form: FileForm | None = None, may_lack: bool = False):
+        self.folder, self._may_lack = folder, may_lack
         self._form = form or FileForm("csv")
         if not folder.is_dir():
             what = "is a file" if folder.exists() else "is not there"
@@ -84,15 +92,23 @@ class TableFolder:
         """Yield the rows of one file, with the values that its folders stand for."""
         values = _values_of(path, found)
         inside = pa.schema([field for field in schema if field.name not in values])
+        lacking: dict[str, Any] = {}
+        if self._may_lack:
+            there = set(columns_of(path, self._form))
+            lacking = {field.name: field.type for field in inside if field.name not in there}
+            inside = pa.schema([field for field in inside if field.name in there])
         names = [name for name in table.arrow_schema().names if name not in values]
         for batch in file_batches(path, inside, batch_rows, self._form, names):
             arrays = [
                 from_texts(pa.array([values[field.name]] * batch.num_rows, pa.string()), field.type)
                 if field.name in values
+                else pa.nulls(batch.num_rows, lacking[field.name])
+                if field.name in lacking
                 else batch.column(field.name)
                 for field in schema
             ]
-            yield pa.RecordBatch.from_arrays(arrays, names=schema.names) if values else batch
+            is_whole = not values and not lacking
+            yield batch if is_whole else pa.RecordBatch.from_arrays(arrays, names=schema.names)
 
 
 def _files_below(folder: Path) -> Iterator[Path]:
