@@ -437,6 +437,16 @@ class QuickChoiceTest(FolderTest):
         self.assertEqual(found[flat].schema, wanted[flat].schema)
         self.assertEqual(repr(found[flat].to_pylist()), repr(wanted[flat].to_pylist()))
 
+    def test_a_document_alone_is_no_envelope_for_a_layout(self):
+        """What stands in an array of one lone document looks like records, but a layout says what it is."""
+        calls = [{"id": n, "port": "Brackwater", "stays": [{"berth": "N1"}, {"berth": "N2"}]} for n in (1, 2)]
+        layout = tessaron.draft("\n".join(map(json.dumps, calls)), name="calls")
+        lone = json.dumps(calls[1])
+        self.assertEqual(tessaron.shred(lone, layout=layout)["calls"].column("id").to_pylist(), [2])
+        self.assertEqual(tessaron.update(layout, lone)[1].new, ())
+        self.assertEqual(tessaron.compare(layout, lone).changes, ())
+        self.assertEqual(tessaron.shred(json.dumps(calls), layout=layout)["calls_stays"].num_rows, 4)
+
     def test_what_cannot_be_multiplied_is_said_before_anything_is_written(self):
         source = b'{"c":[{"a":[1,2]}],"e":[{"d":[3,4]}]}'
         cases = (

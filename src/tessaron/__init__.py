@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from tessaron.prove.rebuilding import Rebuilt, rebuild
     from tessaron.prove.verifying import Verification, verify
     from tessaron.repeat.comparing import Comparison, compare
+    from tessaron.repeat.growing_export import Grown, grow
     from tessaron.repeat.keeping import KeptUp
     from tessaron.repeat.keeping_up import keep_up
     from tessaron.repeat.run_history import History, history
@@ -51,6 +52,7 @@ __all__ = [
     "DatabaseQuery",
     "Fetched",
     "Found",
+    "Grown",
     "History",
     "KeptUp",
     "Layout",
@@ -77,6 +79,7 @@ __all__ = [
     "export",
     "fetch",
     "find",
+    "grow",
     "history",
     "keep_up",
     "load",
@@ -102,6 +105,8 @@ _LOADED_ON_USE = {
     "compare": "tessaron.repeat.comparing",
     "Traced": "tessaron.repeat.tracing",
     "trace": "tessaron.repeat.tracing",
+    "Grown": "tessaron.repeat.growing_export",
+    "grow": "tessaron.repeat.growing_export",
     "History": "tessaron.repeat.run_history",
     "history": "tessaron.repeat.run_history",
     "keep_up": "tessaron.repeat.keeping_up",

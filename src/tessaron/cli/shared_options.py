@@ -173,6 +173,14 @@ _LEDGER_OPTIONS = (
 )  # fmt: skip
 
 
+def growing_options(command: Command) -> Command:
+    """Add the options of a ledger for a folder that grows."""
+    for option in (_LEDGER_OPTIONS[4], _LEDGER_OPTIONS[2]):
+        command = option(command)
+    said = "The folder grows by what is new: the ledger of what is done."
+    return click.option("--ledger", metavar="FILE-OR-URL", help=said)(command)
+
+
 def ledger_options(command: Command) -> Command:
     """Add the options of the ledger."""
     for option in reversed(_LEDGER_OPTIONS):

@@ -45,6 +45,7 @@ def seen_as(layout: Layout, options: Options) -> Options:
         undivided=True,
         name=part.reading.name or _top_table(layout),
         records=part.reading.records,
+        as_documents=part.reading.records is None,
         envelope=part.reading.envelope,
         duplicate_keys=part.reading.duplicate_keys,
         format=part.reading.format,

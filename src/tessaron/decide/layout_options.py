@@ -17,6 +17,7 @@ def with_layout(options: Options, compiled: CompiledLayout) -> Options:
     return replace(
         options,
         records=part.records,
+        as_documents=part.records is None,
         envelope=part.envelope and (compiled.around is not None or Origin.DOCUMENT in ends),
         duplicate_keys=part.duplicate_keys,
         format=part.format,

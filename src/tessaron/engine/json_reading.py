@@ -24,7 +24,7 @@ from tessaron.engine.file_bundles import Bundle, bundled
 from tessaron.engine.intake import ChunkWorks, Intake, SourceRead, Wanted
 from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes_of_objects
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
-from tessaron.sources.json_chunks import ChunkReader, agreed_place
+from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
 
 if TYPE_CHECKING:
     from tessaron.core.query.jsonpath import JsonPath
@@ -45,7 +45,10 @@ class JsonReading:
         self._inputs, self._wanted, self._intake, self._works = inputs, wanted, intake, works
         self._options = wanted.options
         self._path = wanted.options.path() or _known_path(inputs)
-        self._agreed = agreed_place(inputs) if self._path is None else None
+        self._agreed = None
+        if self._path is None:
+            # A layout that names no place is one for the documents: a single one may look like an envelope.
+            self._agreed = Agreed(None) if wanted.options.as_documents else agreed_place(inputs)
         self._names: tuple[str, ...] | None = None
         self._documents = 0
         self._missing: list[str] = []

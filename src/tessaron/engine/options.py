@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field, fields, replace
 from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.bounds import (
@@ -157,6 +157,8 @@ class Options:
     stop_at_share: float | None = None
     keep_raw_rejects: bool = False
     skip_unknown: bool = False
+    as_documents: bool = field(default=False, metadata={"is_own": True})
+    """Whether no envelope is looked for: set by a layout that names no place of records."""
 
     def __post_init__(self) -> None:
         if self.duplicate_keys not in ("last", "reject"):
@@ -197,11 +199,10 @@ class Options:
         Raises:
             TypeError: When there is no option of a name.
         """
-        unknown = sorted(options.keys() - cls.__dataclass_fields__.keys())
+        known = [each.name for each in fields(cls) if "is_own" not in each.metadata]
+        unknown = sorted(options.keys() - set(known))
         if unknown:
-            raise TypeError(
-                f"unknown option {in_quotes(unknown[0])}; there are {', '.join(cls.__dataclass_fields__)}"
-            )
+            raise TypeError(f"unknown option {in_quotes(unknown[0])}; there are {', '.join(known)}")
         return cls(**options)
 
     def check_for_json(self) -> None:

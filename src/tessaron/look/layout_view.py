@@ -63,6 +63,7 @@ class LayoutView:
         return replace(
             options,
             records=reading.records,
+            as_documents=reading.records is None,
             envelope=reading.envelope,
             duplicate_keys=reading.duplicate_keys,
             format=reading.format,

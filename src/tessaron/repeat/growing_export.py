@@ -81,6 +81,7 @@ def grow(
     on_change: OnChange = "note",
     wait: float = 600.0,
     format: FormatName | None = None,
+    for_spreadsheets: bool = False,
     progress: Progress | None = None,
     layout: Layout | None = None,
     **options: Unpack[ExportOptions],
@@ -95,6 +96,7 @@ def grow(
             to the rejects (`note`), or tables get columns (`extend`): older part files have none of them.
         wait: Seconds to wait for another run.
         format: As in `export`; later runs go on with that of the first.
+        for_spreadsheets: As in `export`.
         progress: Is told how far the run is.
         layout: The layout of the first run; later ones go on with that of the run before them.
         **options: As in `export`.
@@ -108,6 +110,7 @@ def grow(
     if on_change not in CHANGES:
         raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {on_change!r}")
     said, own = split_options(options)
+    said |= {"for_spreadsheets": True} if for_spreadsheets else {}
     told = progress or NoProgress()
     folder = Path(os.path.abspath(target))
     url = ledger_url(str(ledger))

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 from rich.table import Table
 
 from tessaron.repeat.keeping import KeptUp
-from tessaron.views.terminal import count
 
-_SHOWN = 10
+if TYPE_CHECKING:
+    from tessaron.repeat.growing_export import Grown
+from tessaron.views.terminal import count as count_of
+from tessaron.views.terminal import grid
+
+_SHOWN, _TABLES = 10, 40
 
 
 def kept_view(kept: KeptUp) -> list[Table | str]:
@@ -21,6 +26,22 @@ def kept_view(kept: KeptUp) -> list[Table | str]:
 
         found += [*load_view(loaded), ""]
     return [*found, _sources(kept)]
+
+
+def grown_view(grown: Grown) -> list[Table | str]:
+    """Return the parts to be shown of a folder that has grown."""
+    found: list[Table | str] = []
+    if grown.receipt is not None and grown.run:
+        every = {each["name"]: each["rows"] for each in grown.receipt["tables"]}
+        rows = [
+            (name, f"{count:,}", f"{every[name]:,}") for name, count in list(grown.rows.items())[:_TABLES]
+        ]
+        found = [grid(("table", "added", "rows"), rows, numeric=("added", "rows"))]
+        found += list(_more(len(grown.rows), _TABLES))
+        run = grown.receipt["runs"][-1]
+        into = f"{count_of(run['records'], 'record')} into {grown.receipt['target']}"
+        found += ["", f"{into}, {run['seconds']:.2f} seconds; run {grown.run}", ""]
+    return [*found, _sources(grown.kept)]
 
 
 def kept_notes(kept: KeptUp) -> list[str]:
@@ -51,7 +72,7 @@ def _notes(kept: KeptUp) -> Iterator[str]:
     if kept.gone:
         names = ", ".join(kept.gone_first)
         shown = names + (", …" if kept.gone > len(kept.gone_first) else "")
-        yield f"no longer there: {count(kept.gone, 'source')} loaded before ({shown})"
+        yield f"no longer there: {count_of(kept.gone, 'source')} loaded before ({shown})"
     for change in kept.changes[:_SHOWN]:
         yield f"structure: {change}"
     yield from _more(len(kept.changes))
@@ -59,6 +80,6 @@ def _notes(kept: KeptUp) -> Iterator[str]:
         yield f"the layout has grown: {kept.layout_file}"
 
 
-def _more(number: int) -> Iterator[str]:
-    if number > _SHOWN:
-        yield f"… and {number - _SHOWN:,} more"
+def _more(number: int, shown: int = _SHOWN) -> Iterator[str]:
+    if number > shown:
+        yield f"… and {number - shown:,} more"

@@ -15,6 +15,7 @@ from tessaron.cli.shared_options import (
     exact_option,
     file_options,
     given_file_options,
+    growing_options,
     key_option,
     keys_option,
     layout_of,
@@ -85,6 +86,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
     "--from-rejects", metavar="FILE", help="Take the records in a rejects.ndjson, mended, as source."
 )
 @click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
+@growing_options
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @source_options
@@ -101,12 +103,17 @@ def export(
     layout_file: str | None,
     from_rejects: str | None,
     no_sync: bool,
+    ledger: str | None,
+    on_change: str | None,
+    wait: float | None,
     **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
 
     SOURCE is a JSON file (one array, one document, or one per line), also compressed, a folder of such
     files, a pattern, or `-` for standard input. Several sources are one feed.
+
+    With --ledger the folder grows: only what is new is read, and each table gets part files of it.
     """
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, receipt_view, show
@@ -117,6 +124,19 @@ def export(
     if depth_limit is not None:
         options["depth_limit"] = depth_limit
     options |= given_file_options(options)
+    if ledger is None and (on_change, wait) != (None, None):
+        raise click.UsageError("--on-change and --wait go with --ledger")
+    if ledger is not None:
+        if replace or from_rejects or no_sync:
+            raise click.UsageError("--replace, --from-rejects and --no-sync do not go with --ledger")
+        del options["dialect"]
+        given = {**options, "envelope": not no_envelope, "dictionaries": dictionary}
+        asked = {"on_change": on_change, "wait": wait}
+        given |= {name: value for name, value in asked.items() if value is not None}
+        is_said = click.get_current_context().get_parameter_source("format_name") is not _DEFAULT
+        given["format"] = format_name if is_said else None
+        _grow(sources, output, ledger, layout_file, as_json, {**given, "not_dictionaries": no_dictionary})
+        return
     with ProgressBar(console(stderr=True)) as bar:
         receipt = write_tables(
             source_of(sources) if sources else None,
@@ -140,3 +160,30 @@ def export(
             show(console(stderr=True), *notes_view(receipt))
     if not receipt.passed or (options["strict"] and receipt.misses):
         sys.exit(EXIT_CHECK_FAILED)
+
+
+def _grow(
+    sources: tuple[str, ...], output: str, ledger: str, layout_file: str | None, as_json: bool,
+    options: dict[str, Any],
+) -> None:  # fmt: skip
+    """Add what is new to a folder, and show what that was."""
+    from tessaron.repeat.growing_export import grow
+    from tessaron.views.kept_view import grown_view, kept_notes
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console, show
+
+    with ProgressBar(console(stderr=True)) as bar:
+        grown = grow(
+            source_of(sources), output, ledger=ledger, progress=bar, layout=layout_of(layout_file), **options
+        )
+    with told_if_stopped(f"what is new is all in {output}, and in the ledger"):
+        if as_json:
+            click.echo(grown.to_json(), nl=False)
+        else:
+            show(console(), *grown_view(grown))
+            show(console(stderr=True), *kept_notes(grown.kept))
+    if not grown.passed:
+        sys.exit(EXIT_CHECK_FAILED)
+
+
+_DEFAULT = click.core.ParameterSource.DEFAULT
