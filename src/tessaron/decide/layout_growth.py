@@ -117,12 +117,21 @@ def _wider_columns(
                 continue
             # Of a shared table the values at all its places go into one column.
             before = found.get((name, column.name), (column.type, column.type))[1]
-            needed = wider_type(before, infer_type(node).type)
+            needed = wider_type(before, _type_of(node, before))
             if needed in (None, before) or not _is_plain(layout, name, column.name):
                 continue
             assert needed is not None
             found[name, column.name] = column.type, needed
     return found
+
+
+def _type_of(node: ShapeNode, before: ColumnType) -> ColumnType:
+    """Return the type of values; of whole numbers for a column of decimals, as few digits as they have."""
+    found = infer_type(node).type
+    ends = (node.least_integer, node.most_integer)
+    if before.name != "decimal" or found.name != "integer" or None in ends:
+        return found
+    return ColumnType("decimal", max(len(str(abs(int(each or 0)))) for each in ends), 0)
 
 
 def _is_plain(layout: Layout, table: str, column: str) -> bool:

@@ -74,10 +74,13 @@ class LayoutView:
             not_dictionaries=tuple(structure.not_dictionaries),
         )
 
-    def work(self) -> RearrangedShapeWork:
-        """Return what is to be done with chunks; rows that tables bring together stay where they are."""
+    def work(self) -> RearrangedShapeWork | None:
+        """Return what is to be done with chunks; rows that tables bring together stay where they are.
+
+        None where the layout changes nothing of the structure: then the source is read as any other.
+        """
         changes = [each for each in self._plan.rearrangements if each.kind not in ("union", "parallel")]
-        return RearrangedShapeWork(tuple(changes))
+        return RearrangedShapeWork(tuple(changes)) if changes else None
 
     def taken(self) -> dict[str, tuple[str, ...]]:
         """Return for each path the columns that take its values."""

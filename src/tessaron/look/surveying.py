@@ -77,8 +77,8 @@ def survey_source(
         feeds = [Feed(stack.enter_context(Spill())) for _ in range(2)]
         told = progress or NoProgress()
         reading = SourceReading(inputs, settled, feeds[0], feeds[1], told, pool, is_survey=True)
-        if seen is not None:
-            reading.work = seen.work()
+        if seen is not None and (work := seen.work()) is not None:
+            reading.work = work
         reading.read_all()
         reading.settle()
         record = reading.records.shape.record

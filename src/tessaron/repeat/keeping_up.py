@@ -30,6 +30,8 @@ from tessaron.sources.resolving import Source
 from tessaron.write.load_place import LoadPlace, OnChange
 
 if TYPE_CHECKING:
+    from sqlalchemy import URL
+
     from tessaron.decide.layout_file import Layout
     from tessaron.write.loading import Loaded
 
@@ -412,6 +414,8 @@ def is_same_database(one: str, other: str) -> bool:
     if _file_of(one) is not None:
         return _file_of(one) == _file_of(other)
     first, second = (make_url(each) for each in (one, other))
-    return (first.get_backend_name(), first.host, first.port, first.database) == (
-        second.get_backend_name(), second.host, second.port, second.database,
-    )  # fmt: skip
+    return _whereabouts(first) == _whereabouts(second)
+
+
+def _whereabouts(url: URL) -> tuple[object, ...]:
+    return url.get_backend_name(), url.host, url.port, url.database, url.query.get("host")

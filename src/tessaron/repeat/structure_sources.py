@@ -143,7 +143,15 @@ def _of_survey_entry(each: Mapping[str, Any]) -> PlaceFacts:
     values = known if each["distinct"] is not None and len(known) == each["distinct"] else None
     example = "" if each["example"] is None else _shown_example(**each["example"])
     counts = (each["rows"], each["filled"], each["distinct"], each["is_exact"])
-    return PlaceFacts(each["path"], each["type"], *counts, values, example=example)
+    digits = _digits(each["type"], each["least"], each["most"])
+    return PlaceFacts(each["path"], each["type"], *counts, values, example=example, digits=digits)
+
+
+def _digits(kind: str, least: str | None, most: str | None) -> int | None:
+    """Return the digits of the largest of some whole numbers, by the ends of these."""
+    if kind != "integer" or least is None or most is None:
+        return None
+    return max(len(each.lstrip("-")) for each in (least, most))
 
 
 def _of_source(facts: SurveyFacts) -> Structure:
@@ -168,19 +176,12 @@ def _of_entry(entry: PathEntry, node: ShapeNode) -> PlaceFacts:
         values = frozenset(str(value) for value, _ in profile.distinct.counts.values())
     example = entry.example
     shown = "" if example is None else _shown_example(example.value, example.source, example.line)
-    return PlaceFacts(
-        entry.path,
-        entry.type,
-        entry.rows,
-        entry.filled,
-        entry.distinct,
-        entry.is_exact,
-        values,
-        example=shown,
-    )
+    counts = (entry.rows, entry.filled, entry.distinct, entry.is_exact)
+    digits = _digits(entry.type, entry.least, entry.most)
+    return PlaceFacts(entry.path, entry.type, *counts, values, example=shown, digits=digits)
 
 
 def _shown_example(value: Parsed, source: str | None, line: int | None) -> str:
     text = value if isinstance(value, str) else json_text(value)
-    where = "" if source is None else f" ({source}{'' if line is None else f', line {line:,}'})"
+    where = "" if not source else f" ({source}{'' if line is None else f', line {line:,}'})"
     return f"{text}{where}"

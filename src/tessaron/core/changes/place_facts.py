@@ -13,6 +13,7 @@ class PlaceFacts:
     Attributes:
         path: The path, as a survey shows it; an element of arrays is `[*]`, an entry of a dictionary `.*`.
         type: Their type; empty where nothing but null was seen.
+        digits: How many digits the largest of whole numbers has; None for others, or where unknown.
         rows: The rows that could have one; None where nothing was counted.
         filled: How many of these have one that is not null.
         distinct: How many different values; None where that is not known.
@@ -37,6 +38,7 @@ class PlaceFacts:
     is_key: bool = False
     column: str = ""
     example: str = ""
+    digits: int | None = None
 
     @property
     def fill_rate(self) -> float | None:

@@ -197,6 +197,8 @@ def _of_type(old: PlaceFacts, new: PlaceFacts) -> Iterator[Change]:
     if old.type in ("", new.type) or "json" in (old.type, new.type):
         return
     before, now = parse_type(old.type), parse_type(new.type)
+    if before.name == "decimal" and now.name == "integer" and new.digits is not None:
+        now = ColumnType("decimal", max(1, new.digits), 0)
     wider = wider_type(before, now)
     if wider is not None and _is_same(wider, before):
         yield Change(
@@ -217,7 +219,8 @@ def _of_values(old: PlaceFacts, new: PlaceFacts) -> Iterator[Change]:
     if before is None or new.values is None:
         return
     added = sorted(new.values - before)
-    if not added or (old.allowed is None and len(before) < 2):
+    is_told = old.type != new.type
+    if not added or (old.allowed is None and (is_told or len(before) < 2)):
         return
     pinned = old.allowed is not None
     judgement = Judgement.BREAKS if pinned else Judgement.HARMLESS

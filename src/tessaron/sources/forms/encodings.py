@@ -9,6 +9,7 @@ import lzma
 import os
 import re
 import stat
+import zlib
 from collections.abc import Callable, Iterator
 from typing import Any, BinaryIO, Protocol
 
@@ -174,7 +175,7 @@ class Guarded:
             return bytes(self._stream.read(size))
         except (SourceError, DataError):
             raise
-        except (EOFError, gzip.BadGzipFile, lzma.LZMAError, ValueError) as error:
+        except (EOFError, gzip.BadGzipFile, lzma.LZMAError, zlib.error, ValueError) as error:
             reason = f"the compressed data is broken or cut off ({error}); fetch the file again"
             raise DataError(reason, Place(self._name), Code.COMPRESSION) from error
         except OSError as error:
