@@ -24,7 +24,7 @@ class DemoTest(FolderTest):
         self.assertEqual((done.returncode, done.stderr), (0, b""))
         self.assertIn("note: $.inspections[*]: envelope", text)
         self.assertIn("The tables and the documents give the same answer.", text)
-        for number in range(1, 16):
+        for number in range(1, 17):
             self.assertRegex(text, rf"(?m)^{number}\. ")
         self.assertNotRegex(text, r"(?m) $")
         self.check_next_steps(text.split("What to try next:\n")[1])

@@ -8,6 +8,7 @@ from pathlib import Path
 from rich.console import Console
 from rich.table import Table
 
+from tessaron.cli.walkthrough.demo_nights import show_nights
 from tessaron.cli.walkthrough.demo_sources import show_other_sources
 from tessaron.cli.walkthrough.demo_walkthrough import (
     BERTH_QUESTION,
@@ -116,6 +117,7 @@ def show_demo(folder: Path, command: str = "tessaron") -> bool:
     same &= _show_proof(screen, folder, command)
     _show_kinds(screen, folder, command)
     same &= show_other_sources(screen, folder, calls, command)
+    same &= show_nights(screen, folder, calls, command)
     show(screen, "What to try next:", *(f"  {line}" for line in _next_steps(folder, calls, command)))
     return same
 
@@ -278,6 +280,7 @@ def _next_steps(folder: Path, calls: Path, command: str) -> list[str]:
         f"{command} rebuild {shlex.quote(str(folder / 'parquet'))} "
         f"-o {shlex.quote(str(folder / 'again.ndjson'))} --replace",
         f"{command} verify {shlex.quote(str(folder / 'manifests'))}",
+        f"{command} compare {shlex.quote(str(folder / 'deliveries' / '1_monday.ndjson'))} {quoted}",
         f"{command} sample {quoted} -o {shlex.quote(str(folder / 'sample.ndjson'))} --first 5 --mask",
         f"head -n 4 {shlex.quote(str(folder / 'csv' / 'calls_stays_moves.csv'))}",
         f"head -n 100 {quoted} | {_export_typed(command, Path('-'), folder / 'first_100', 'csv')}",
