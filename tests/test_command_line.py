@@ -24,6 +24,10 @@ COMMANDS = [
     "ddl",
     "rebuild",
     "verify",
+    "compare",
+    "watch",
+    "history",
+    "trace",
     "demo",
 ]
 

@@ -541,7 +541,7 @@ class SqliteTest(AnyDatabase, FolderTest):
             other.execute("BEGIN IMMEDIATE")
             threading.Timer(0.5, other.execute, ["COMMIT"]).start()
             told = []
-            with mock.patch("tessaron.engine.progress.NoProgress.say", lambda _, text: told.append(text)):
+            with mock.patch("tessaron.engine.run_progress.NoProgress.say", lambda _, text: told.append(text)):
                 tessaron.load([{"a": 1}], self.url, name="t")
         self.assertEqual(told, ["another program is writing into this database; waiting until it is done"])
 

@@ -199,9 +199,21 @@ class Ledgers:
             (2, False, ["b.ndjson.gz", "c.json"]),
         )
         self.assertEqual((self.load().aside, self.ids()), (2, [0, 1, 2, 3, 4, 9]))
+        self.write("inbox/bb.ndjson.gz", b"\x1f\x8b\x08\x00 no gzip")
         self.put("b.ndjson.gz", [{"id": 21}])
         self.put("c.json", [{"id": 22}])
         self.assertEqual((self.load().new, self.ids()[-2:]), (2, [21, 22]))
+        self.put("bb.ndjson.gz", [{"id": 23}])
+        self.assertEqual((self.load().new, self.ids()[-1:]), (1, [23]))
+
+    def test_of_two_broken_ones_alike_both_can_be_mended(self):
+        self.put("a.ndjson", BASE)
+        for name in ("b.json", "c.json"):
+            self.write(f"inbox/{name}", "no JSON at all")
+        self.assertEqual((self.load().new, len(self.load().put_aside), self.load().aside), (1, 1, 2))
+        for number, name in enumerate(("b.json", "c.json"), 31):
+            self.put(name, [{"id": number}])
+        self.assertEqual((self.load().new, self.ids()[-2:]), (2, [31, 32]))
 
     def test_a_database_goes_on_behind_its_mark(self):
         office = self.folder / "source.db"

@@ -107,7 +107,6 @@ _OPTIONS = (
     ("--from-answers", "from_answers", "DIR", "Of a web API: take the answers kept there; no network."),
     ("--keep-answers", "keep_answers", "DIR", "Of a web API: keep answers; a broken run goes on there."),
     ("--documents", "documents", "COLUMN", "Of a database or table: a column with documents; else found."),
-    ("--mark", "mark", "COLUMN", "Of a database, with --ledger: only rows beyond the last run's."),
     ("--from-table", "table", "NAME", "Of a database: the table to read."),
     ("--query", "query", "SQL", "Of a database: the query to read."),
 )  # fmt: skip
@@ -129,3 +128,18 @@ def source_options(command: Command) -> Command:
 
 
 source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
+
+
+def mark_option(command: Command) -> Command:
+    """Add the option that says which column of a database tells what is new."""
+    said = "Of a database, with a ledger: only rows beyond those of the last run."
+    option = click.option(
+        "--mark", metavar="COLUMN", help=said, callback=_keep_asked("mark"), expose_value=False
+    )
+    return option(command)
+
+
+def check_no_mark() -> None:
+    """Fail where a mark is asked for, and no ledger could keep it."""
+    if "mark" in click.get_current_context().meta.get(_ASKED, {}):
+        raise click.UsageError("--mark goes with --ledger")

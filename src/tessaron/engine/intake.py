@@ -16,8 +16,8 @@ from tessaron.core.tape.gathering import Gathered
 from tessaron.core.tape.tape import Tape
 from tessaron.engine.feeds import Feed, Mapper, Work
 from tessaron.engine.options import Options
-from tessaron.engine.progress import Progress
 from tessaron.engine.reject_log import Reject, RejectLog
+from tessaron.engine.run_progress import Progress
 
 NOTES_KEPT = 1_000
 """So many repeated names are kept with their place; all are counted."""

@@ -17,7 +17,7 @@ from tessaron.engine.finding_trees import find_trees
 from tessaron.engine.intake import ChunkWorks, Intake, Wanted
 from tessaron.engine.json_reading import JsonReading
 from tessaron.engine.options import Options
-from tessaron.engine.progress import Progress
+from tessaron.engine.run_progress import Progress
 from tessaron.sources.formats import Format, pass_over_unknown, recognise_format
 from tessaron.sources.inputs import ByteInput, Input, name_of_inputs
 

@@ -20,7 +20,7 @@ from tessaron.core.kernel.xml_parsing import safe_parser
 from tessaron.core.markup.tokens import RECORDS_MARK
 from tessaron.core.query.jsonpath import parse_path
 from tessaron.core.rebuild.xml_dialect import with_namespaces
-from tessaron.engine.progress import Progress
+from tessaron.engine.run_progress import Progress
 from tessaron.prove.keyed_tables import KeyedTables
 
 _SLOT = re.compile(rf"<\?{RECORDS_MARK}(?: [0-9]*)?\?>")

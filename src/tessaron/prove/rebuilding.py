@@ -10,7 +10,7 @@ from typing import Literal, get_args
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
 from tessaron.decide.layout_file import Layout
-from tessaron.engine.progress import NoProgress, Progress
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.prove.database_copies import TablesAt, local_tables
 from tessaron.prove.document_pieces import json_documents, record_groups, xml_documents, xml_records
 from tessaron.prove.keyed_tables import KeyedTables

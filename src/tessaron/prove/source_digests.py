@@ -23,8 +23,8 @@ from tessaron.core.tape.tape import Tape
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
-from tessaron.engine.progress import Progress
 from tessaron.engine.reading import SourceReading
+from tessaron.engine.run_progress import Progress
 from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 

@@ -17,7 +17,7 @@ from tessaron.core.rebuild.record_digests import Words
 from tessaron.core.rebuild.tape_digests import digests_of
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress
+from tessaron.engine.run_progress import NoProgress
 from tessaron.prove.document_pieces import xml_documents
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.prove.source_digests import Digests, SourceDigests

@@ -18,7 +18,7 @@ from tessaron.core.rebuild.differences import Difference, differences, xml_diffe
 from tessaron.decide.layout_file import Layout
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress, Progress
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.prove.database_copies import TablesAt, local_tables
 from tessaron.prove.digest_streams import One, Side, pass_equal, skip, unmatched
 from tessaron.prove.keyed_tables import KeyedTables

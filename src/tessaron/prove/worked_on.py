@@ -13,7 +13,7 @@ from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.visible import in_quotes
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress
+from tessaron.engine.run_progress import NoProgress
 from tessaron.prove.keyed_tables import KeyedTables
 from tessaron.prove.table_checks import Check
 from tessaron.sources.inputs import Input

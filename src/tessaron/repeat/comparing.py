@@ -6,10 +6,10 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
+from tessaron.core.changes.judged_changes import Change, Judgement, changes_between
 from tessaron.core.changes.place_facts import Structure
-from tessaron.core.changes.structure_changes import Change, Judgement, changes_between
 from tessaron.decide.layout_file import Layout
-from tessaron.engine.progress import Progress
+from tessaron.engine.run_progress import Progress
 from tessaron.repeat.structure_sources import structure_of
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.sources.resolving import Source

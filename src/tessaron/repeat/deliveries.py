@@ -42,6 +42,7 @@ class Deliveries:
         known: Those that are loaded, and are what they were.
         changed: Those that were loaded, and are other ones now.
         same: Those with the bytes of another one that is loaded, with the name of that.
+        twins: Those with the bytes of another one that is new: only once that is loaded, they need not be.
         aside: How many were put aside before, and are what they were.
         waiting: How many were changed so lately that they may not be whole.
         touched: Entries of those whose time alone has changed.
@@ -53,6 +54,7 @@ class Deliveries:
     known: list[Delivery] = field(default_factory=list)
     changed: list[Delivery] = field(default_factory=list)
     same: list[Entry] = field(default_factory=list)
+    twins: list[Entry] = field(default_factory=list)
     aside: int = 0
     waiting: int = 0
     touched: list[Entry] = field(default_factory=list)
@@ -93,11 +95,12 @@ def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, settle: floa
             found.waiting += 1
             continue
         entry = Entry(name, size, stamp, _digest_of(source))
-        if before is None or before.state == "aside":
+        if before is None or (before.state != "loaded" and before.digest != entry.digest):
             unknown.append(Delivery(entry, source))
         elif before.digest == entry.digest:
             found.touched.append(replace(before, size=size, stamp=stamp))
-            found.known.append(Delivery(found.touched[-1], source))
+            found.aside += before.state == "aside"
+            found.known += [Delivery(found.touched[-1], source)] * (before.state != "aside")
         else:
             found.changed.append(Delivery(entry, source, is_changed=True))
     _sort_unknown(unknown, ledger, found)
@@ -108,16 +111,16 @@ def sorted_deliveries(inputs: Sequence[NamedInput], ledger: Ledger, settle: floa
 
 def _sort_unknown(unknown: list[Delivery], ledger: Ledger, found: Deliveries) -> None:
     """Tell those whose bytes are known, under whatever name, from those that are new."""
-    loaded = {
-        digest: entry.source
-        for digest, entry in ledger.with_digests(each.entry.digest for each in unknown).items()
-    }
+    loaded = ledger.with_digests(each.entry.digest for each in unknown)
+    first: dict[str, str] = {}
     for each in unknown:
-        other = loaded.setdefault(each.entry.digest, each.entry.source)
-        if other == each.entry.source:
+        entry = each.entry
+        if entry.digest in loaded:
+            found.same.append(replace(entry, state="same", said=loaded[entry.digest].source))
+        elif first.setdefault(entry.digest, entry.source) == entry.source:
             found.new.append(each)
         else:
-            found.same.append(replace(each.entry, state="same", said=other))
+            found.twins.append(replace(entry, state="same", said=first[entry.digest]))
 
 
 def still_is(delivery: Delivery) -> bool:

@@ -15,10 +15,10 @@ from tessaron.core.base.errors import Code, DataError, Place, SourceError, Targe
 from tessaron.core.layout.table_set import TableSet
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress, Progress
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.repeat.deliveries import Delivery, sorted_deliveries, still_is
 from tessaron.repeat.grown_receipts import grown_receipt, parts_of
-from tessaron.repeat.keeping import KeptUp, ledger_url
+from tessaron.repeat.keeping import KeptUp, ledger_url, told_of_deliveries
 from tessaron.repeat.keeping_up import entries_of, marks_of
 from tessaron.repeat.ledger_places import LedgerBeside
 from tessaron.repeat.marked_sources import named_inputs
@@ -124,11 +124,7 @@ def grow(
         kept = LedgerBeside(connection, str(folder), state.top, state.run_of)
         found = sorted_deliveries(named_inputs(source, kept.ledger.mark, False), kept.ledger)
         kept.note([*found.same, *found.touched])
-        changed = tuple(each.entry.source for each in found.changed)
-        told_of = KeptUp(
-            (), len(found.new), len(found.known), len(found.same), found.aside, changed, found.gone,
-            tuple(found.gone_first), {each.source: each.said for each in found.same},
-        )  # fmt: skip
+        told_of = told_of_deliveries(found, len(found.new), found.changed)
         if not found.new:
             return Grown(told_of, state.receipt, 0, {})
         kept.begin([each.entry for each in found.new])

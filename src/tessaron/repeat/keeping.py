@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
+from tessaron.repeat.deliveries import Deliveries, Delivery
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.write.load_place import CHANGES, LoadPlace, OnChange
 
@@ -125,3 +126,18 @@ class KeptUp:
         data: dict[str, Parsed] = plain_data(self)
         data["loads"] = [{**plain_data(each), "receipt": each.receipt.to_dict()} for each in self.loads]
         return spread_json(data) + "\n"
+
+
+def told_of_deliveries(found: Deliveries, new: int, left: Sequence[Delivery]) -> KeptUp:
+    """Return what is told of sources before anything is loaded.
+
+    Args:
+        found: The sources.
+        new: How many are loaded.
+        left: Those that have changed since they were loaded, and are left as they are.
+    """
+    same = (*found.same, *found.twins)
+    return KeptUp(
+        (), new, len(found.known), len(same), found.aside, tuple(each.entry.source for each in left),
+        found.gone, tuple(found.gone_first), {each.source: each.said for each in same}, {}, found.waiting,
+    )  # fmt: skip

@@ -11,10 +11,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError, UsageError
-from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.repeat.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
-from tessaron.repeat.keeping import Changed, Keeping, KeptUp
+from tessaron.repeat.keeping import Changed, Keeping, KeptUp, told_of_deliveries
 from tessaron.repeat.ledger import Entry
 from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.marked_sources import named_inputs
@@ -189,6 +189,7 @@ class KeepingRun:
         self._given, self._told = given, told
         self._changes: tuple[str, ...] = ()
         self._unread: dict[str, str] = {}
+        self._found = Deliveries()
         self._done: set[str] = set()
         self.has_more = False
         self.taken: list[Delivery] = []
@@ -210,7 +211,7 @@ class KeepingRun:
         """Put a source aside; one that was changed meanwhile is only left to the next run."""
         self._done.add(delivery.entry.source)
         if not still_is(delivery):
-            return KeptUp(waiting=1)
+            return replace(told_of_deliveries(self._found, 0, ()), waiting=1)
         with ExitStack() as stack:
             database = stack.enter_context(self._place.database(self._told.say))
             database.begin_alone()
@@ -218,7 +219,7 @@ class KeepingRun:
             said = str(error).removeprefix(f"{delivery.source.name}: ")
             kept.note([replace(delivery.entry, state="aside", said=said)])
             database.connection.commit()
-        return KeptUp(put_aside={delivery.entry.source: said})
+        return replace(told_of_deliveries(self._found, 0, ()), put_aside={delivery.entry.source: said})
 
     def once(self, source: Source, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
@@ -233,7 +234,7 @@ class KeepingRun:
         kept = self._ledger(database, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(source, mark_of, self._place.mode == "merge")
-        found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
+        found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
         kept.note([*found.same, *found.touched])
         chosen = list(found.new)
         chosen += found.changed if self._keeping.changed == "reload" else []
@@ -324,12 +325,9 @@ class KeepingRun:
 
     def _result(self, found: Deliveries, loads: tuple[Loaded, ...], count: int) -> KeptUp:
         left = found.changed if self._keeping.changed == "reject" else []
-        return KeptUp(
-            loads, count - len(self._unread), len(found.known), len(found.same), found.aside,
-            tuple(each.entry.source for each in left), found.gone, tuple(found.gone_first),
-            {each.source: each.said for each in found.same}, self._unread, found.waiting,
-            self._changes, self._layout_file(loads),
-        )  # fmt: skip
+        file = self._layout_file(loads)
+        told = told_of_deliveries(found, count - len(self._unread), left)
+        return replace(told, loads=loads, put_aside=self._unread, changes=self._changes, layout_file=file)
 
     def _layout_file(self, loads: tuple[Loaded, ...]) -> str | None:
         """Write the layout's new version beside the file it was given in, where it has grown."""

@@ -17,7 +17,7 @@ from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.survey.survey_entries import PathEntry, SurveyFacts, survey_entries
 from tessaron.decide.layout_file import Layout
-from tessaron.engine.progress import Progress
+from tessaron.engine.run_progress import Progress
 from tessaron.look.surveying import survey_source
 from tessaron.sinks.target_folder import LAYOUT_FILE
 from tessaron.sources.resolving import Source

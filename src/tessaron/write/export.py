@@ -12,8 +12,8 @@ import pyarrow as pa
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.sinks.store_target import StoreTarget
 from tessaron.sinks.table_files import TableFiles
 from tessaron.sinks.target_folder import (

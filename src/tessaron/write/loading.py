@@ -12,8 +12,8 @@ from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.options import Options
-from tessaron.engine.progress import NoProgress, Progress
 from tessaron.engine.run_options import RunOptions
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.sinks.database.database_target import DatabaseTarget
 from tessaron.sinks.database.load_target import LoadTarget, RowsThere
 from tessaron.sinks.database.merging import state_table

@@ -23,9 +23,9 @@ from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
-from tessaron.engine.progress import Progress
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.reject_log import RejectLog
+from tessaron.engine.run_progress import Progress
 from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 from tessaron.write.books.account import Account

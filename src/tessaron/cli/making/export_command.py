@@ -30,7 +30,7 @@ from tessaron.cli.shared_options import (
     workers_option,
     xml_options,
 )
-from tessaron.cli.source_arguments import source_of, source_options
+from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of, source_options
 from tessaron.core.base.bounds import MOST_LEVELS
 
 
@@ -87,6 +87,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 )
 @click.option("--keep-raw-rejects", is_flag=True, help="With masks: keep the records of rejects as they are.")
 @growing_options
+@mark_option
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @source_options
@@ -137,6 +138,7 @@ def export(
         given["format"] = format_name if is_said else None
         _grow(sources, output, ledger, layout_file, as_json, {**given, "not_dictionaries": no_dictionary})
         return
+    check_no_mark()
     with ProgressBar(console(stderr=True)) as bar:
         receipt = write_tables(
             source_of(sources) if sources else None,
@@ -168,8 +170,8 @@ def _grow(
 ) -> None:  # fmt: skip
     """Add what is new to a folder, and show what that was."""
     from tessaron.repeat.growing_export import grow
-    from tessaron.views.kept_view import grown_view, kept_notes
     from tessaron.views.progress import ProgressBar
+    from tessaron.views.repeating.kept_view import grown_view, kept_notes
     from tessaron.views.terminal import console, show
 
     with ProgressBar(console(stderr=True)) as bar:

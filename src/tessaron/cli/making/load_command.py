@@ -29,7 +29,7 @@ from tessaron.cli.shared_options import (
     workers_option,
     xml_options,
 )
-from tessaron.cli.source_arguments import source_of, source_options
+from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of, source_options
 
 
 @click.command()
@@ -44,6 +44,7 @@ from tessaron.cli.source_arguments import source_of, source_options
 @click.option("--as-before", is_flag=True, help="Load by the layout of the last run into these tables.")
 @click.option("--complete", is_flag=True, help="With merge: records that do not come again go.")
 @ledger_options
+@mark_option
 @name_option
 @records_option
 @xml_options
@@ -116,6 +117,7 @@ def load(
     from tessaron.write.exported_rows import is_export
     from tessaron.write.loading import load as load_tables
 
+    check_no_mark()
     if len(sources) == 1 and is_export(sources[0]):
         source: Any = sources[0]
         given = _only_given(given)
@@ -142,8 +144,8 @@ def _keep_up(
 ) -> None:  # fmt: skip
     """Load what is new, and show what that was."""
     from tessaron.repeat.keeping_up import keep_up
-    from tessaron.views.kept_view import kept_notes, kept_view
     from tessaron.views.progress import ProgressBar
+    from tessaron.views.repeating.kept_view import kept_notes, kept_view
     from tessaron.views.terminal import console, notes_view, show
 
     with ProgressBar(console(stderr=True)) as bar:

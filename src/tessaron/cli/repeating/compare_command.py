@@ -31,8 +31,8 @@ def compare(old: str, new: str, gate: str, as_json: bool, **options: Any) -> Non
     is needed) or breaks (values have no place, or mean something else).
     """
     from tessaron.repeat.comparing import compare as compare_structures
-    from tessaron.views.comparison_view import comparison_view
     from tessaron.views.progress import ProgressBar
+    from tessaron.views.repeating.comparison_view import comparison_view
     from tessaron.views.terminal import console, show
 
     given = {name: value for name, value in options.items() if value is not None}

@@ -31,7 +31,7 @@ def history(
     if as_json:
         click.echo(found.to_json(), nl=False)
         return
-    from tessaron.views.history_view import history_view
+    from tessaron.views.repeating.history_view import history_view
     from tessaron.views.terminal import console, show
 
     show(console(), *history_view(found, last))

@@ -27,8 +27,8 @@ def trace(
     """
     from tessaron.repeat.tracing import trace as trace_row
     from tessaron.views.progress import ProgressBar
+    from tessaron.views.repeating.trace_view import trace_view
     from tessaron.views.terminal import console, show
-    from tessaron.views.trace_view import trace_view
 
     with ProgressBar(console(stderr=True)) as bar:
         found = trace_row(

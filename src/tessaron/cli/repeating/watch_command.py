@@ -29,7 +29,7 @@ from tessaron.cli.shared_options import (
     stop_options,
     workers_option,
 )
-from tessaron.cli.source_arguments import source_of, source_options
+from tessaron.cli.source_arguments import mark_option, source_of, source_options
 
 if TYPE_CHECKING:
     from tessaron.repeat.standing_watch import StandingWatch
@@ -100,6 +100,7 @@ def _own_options(command: Command) -> Command:
 @click.command()
 @click.argument("sources", nargs=-1, metavar="SOURCE...")
 @_own_options
+@mark_option
 @database_options
 @name_option
 @records_option
@@ -132,7 +133,7 @@ def watch(
     from tessaron.repeat.keeping import Keeping, KeptUp
     from tessaron.repeat.keeping_up import kept_up
     from tessaron.repeat.standing_watch import LOG, StandingWatch
-    from tessaron.views.log_lines import JsonLines, PlainLines
+    from tessaron.views.repeating.log_lines import JsonLines, PlainLines
     from tessaron.write.load_place import LoadPlace
 
     handler = logging.StreamHandler(sys.stderr)

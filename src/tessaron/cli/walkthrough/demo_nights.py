@@ -12,10 +12,10 @@ from rich.console import Console
 from tessaron.repeat.keeping_up import keep_up
 from tessaron.repeat.run_history import history
 from tessaron.repeat.tracing import trace
-from tessaron.views.history_view import history_view
-from tessaron.views.kept_view import kept_notes, kept_view
+from tessaron.views.repeating.history_view import history_view
+from tessaron.views.repeating.kept_view import kept_notes, kept_view
+from tessaron.views.repeating.trace_view import trace_view
 from tessaron.views.terminal import show
-from tessaron.views.trace_view import trace_view
 
 _FIRST, _SECOND, _CORRECTED = 250, 380, 5
 _NIGHTS = ("1_monday.ndjson", "2_tuesday.ndjson", "3_wednesday.ndjson")

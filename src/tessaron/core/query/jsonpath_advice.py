@@ -14,7 +14,7 @@ from tessaron.core.base.paths import ELEMENT, Path, format_path
 from tessaron.core.query.jsonpath import JsonPath, Match
 from tessaron.core.query.jsonpath_evaluation import find_matches
 from tessaron.core.query.jsonpath_syntax import (
-    Comparison,
+    ComparisonExpr,
     Filter,
     Index,
     Literal,
@@ -111,7 +111,7 @@ def _with_names(values: Iterable[Parsed]) -> str:
 def _what_is_compared(selector: Filter, values: list[Parsed]) -> str:
     """Return the values that a filter of one comparison finds instead."""
     condition = selector.condition
-    if not isinstance(condition, Comparison):
+    if not isinstance(condition, ComparisonExpr):
         return "; the filter lets none through"
     query = condition.left if isinstance(condition.left, Query) else condition.right
     if not isinstance(query, Query) or not (

@@ -12,7 +12,7 @@ from tessaron.core.query.jsonpath_functions import FUNCTIONS, NOTHING, Sort, is_
 from tessaron.core.query.jsonpath_syntax import (
     All,
     AnyOf,
-    Comparison,
+    ComparisonExpr,
     Condition,
     Exists,
     Filter,
@@ -175,7 +175,7 @@ def holds(condition: Condition, value: Parsed, root: Parsed) -> bool:
             return next(_nodes(query, value, root), None) is not None
         case Exists(FunctionCall() as call):
             return bool(_result(call, value, root))
-        case Comparison(left, operator, right):
+        case ComparisonExpr(left, operator, right):
             return _COMPARE[operator](_operand(left, value, root), _operand(right, value, root))
     raise AssertionError(condition)
 

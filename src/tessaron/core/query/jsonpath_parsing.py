@@ -12,7 +12,7 @@ from tessaron.core.query.jsonpath_functions import FUNCTIONS, Sort
 from tessaron.core.query.jsonpath_syntax import (
     All,
     AnyOf,
-    Comparison,
+    ComparisonExpr,
     Condition,
     Exists,
     Filter,
@@ -249,7 +249,7 @@ class PathParser:
         start = self._at
         right = self._operand()
         self._check_comparable(right, start)
-        return Comparison(left, found.group(), right)
+        return ComparisonExpr(left, found.group(), right)
 
     def _parenthesised(self) -> Condition:
         self._at += 1

@@ -88,7 +88,7 @@ Operand = Literal | Query | FunctionCall
 
 
 @dataclass(frozen=True, slots=True)
-class Comparison:
+class ComparisonExpr:
     """Two values compared by one of `== != < <= > >=`."""
 
     left: Operand
@@ -124,7 +124,7 @@ class AnyOf:
     conditions: tuple[Condition, ...]
 
 
-Condition = Comparison | Exists | Not | All | AnyOf
+Condition = ComparisonExpr | Exists | Not | All | AnyOf
 
 
 def uses_root(segment: Segment) -> bool:
@@ -141,7 +141,7 @@ def uses_root(segment: Segment) -> bool:
                 pending += [selector for inner in segments for selector in inner.selectors]
             case FunctionCall(_, operands) | All(operands) | AnyOf(operands):
                 pending += operands
-            case Comparison(left, _, right):
+            case ComparisonExpr(left, _, right):
                 pending += [left, right]
             case Exists(inner) | Not(inner):
                 pending.append(inner)
