@@ -339,6 +339,24 @@ class FeedTest(FolderTest):
             with self.subTest(text), self.assertRaisesRegex(tessaron.TessaronError, expected):
                 tessaron.survey(feed)
 
+    def test_a_ledger_keeps_the_mark(self):
+        feed = self.feed("/changed?since={mark}", '[mark]\npath = "$.changed"\nfirst = "2026-02-15"')
+        url = f"sqlite:///{self.folder / 'office.db'}"
+        for ledger in (url, self.folder / "done.ledger"):
+            with self.subTest(ledger=str(ledger)):
+                (self.folder / "office.db").unlink(missing_ok=True)
+                # What fails leaves the mark where it was.
+                with self.assertRaises(tessaron.UsageError):
+                    tessaron.keep_up(feed, url, ledger=ledger, mode="merge", name="calls")
+                kept = [
+                    tessaron.keep_up(feed, url, ledger=ledger, mode="append", name="calls").loads[0]
+                    for _ in range(3)
+                ]
+                self.assertEqual([each.receipt.records for each in kept], [4, 4, 2])
+                self.assertFalse((self.folder / "bureau.feed.mark").exists())
+        with self.assertRaisesRegex(tessaron.UsageError, r"a feed that says what is new: \[mark\]"):
+            tessaron.keep_up(self.feed("/list"), url, ledger=url)
+
     def test_secrets_stand_nowhere(self):
         more = 'headers = { Authorization = "Bearer {key}" }\n' + LOGIN
         feed = self.feed("/echo", more)

@@ -149,7 +149,11 @@ class FrontTest(unittest.TestCase):
         from tessaron.engine.run_options import RunOptions
 
         taken = get_type_hints(RunOptions)
-        known = {name: kind for name, kind in get_type_hints(Options).items() if name not in ("format", "as_documents")}
+        known = {
+            name: kind
+            for name, kind in get_type_hints(Options).items()
+            if name not in ("format", "as_documents")
+        }
         self.assertEqual(taken, known)
 
     def test_bare_import_is_cheap(self):

@@ -31,6 +31,12 @@ rows = "$.stay[*]"
 keep = "statuss != 'x'"
 """
 PICTURES = {
+    "compare": [
+        "sed 's/\"length_m\": \\([0-9]*\\)/\"length_m\": \\1.5/; s/\"agent\": \\({.*}}\\), \"eta\"/\"agent\": [\\1], \"eta\"/; s/\"remarks\"/\"note\"/' "
+        "harbour/deliveries/2_tuesday.ndjson > wednesday.ndjson",
+        "tessaron compare harbour/deliveries/1_monday.ndjson wednesday.ndjson",
+        "tessaron compare sqlite:///harbour/nights.sqlite wednesday.ndjson --gate widens || echo the gate is shut",
+    ],
     "demo": ["tessaron demo --into again | tail -51"],
     "draft": ["tessaron draft harbour/harbour_events.ndjson | head -50"],
     "export": [
@@ -51,6 +57,13 @@ PICTURES = {
         "tessaron find harbour/manifests.xml '//g:item[g:weight > 50000]/g:name' --count",
     ],
     "hard_structures": ["tessaron export harbour/inspections.json -o holds", "tessaron preview harbour/inspections.json --rows 2 | head -28"],
+    "history": [
+        "tessaron load harbour/deliveries --to sqlite:///calls.db --ledger sqlite:///calls.db --name calls --key call_id --mode merge | tail -1",
+        "head -n 2 harbour/vessel_calls.ndjson | sed 's/departed/corrected/; s/cancelled/corrected/; s/\"eta\"/\"due\"/' > harbour/deliveries/4.ndjson",
+        "tessaron load harbour/deliveries --to sqlite:///calls.db --ledger sqlite:///calls.db --mode merge --on-change extend | tail -1",
+        "tessaron history sqlite:///calls.db",
+        "tessaron trace sqlite:///calls.db calls_stays 300 | cut -c1-158",
+    ],
     "layout": [
         "cat mistaken.layout.toml",
         "tessaron export harbour/vessel_calls.ndjson --layout mistaken.layout.toml -o chosen",

@@ -32,7 +32,10 @@ class ProgressBar:
             self._bar.stop()
 
     def start(self, total_bytes: int | None) -> None:
-        """Begin the bar of bytes read."""
+        """Begin the bar of bytes read; one that is there, of what was read before, goes."""
+        if self._bar is not None:
+            self._bar.stop()
+        self._total = 0
         if self._console.is_terminal:
             self._bar = _bar_on(self._console)
             self._bar.start()

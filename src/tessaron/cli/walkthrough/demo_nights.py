@@ -35,7 +35,8 @@ def show_nights(screen: Console, folder: Path, calls: Path, command: str) -> boo
         "16. The second night: deliveries come into a folder, and the same command takes what is new. The",
         "   ledger stands in the database itself: what is done is true in the same transaction.",
         "",
-        f"   {load} --name calls --key call_id --mode merge --on-change extend",
+        f"   {load} \\",
+        "     --name calls --key call_id --mode merge --on-change extend",
         "",
     )
     lines = calls.read_text("utf-8").splitlines(keepends=True)

@@ -13,7 +13,7 @@ _SHOWN = 40
 def comparison_view(comparison: Comparison, most: int = _SHOWN) -> list[Table | str]:
     """Return the parts to be shown."""
     counts = comparison.counts()
-    total = ", ".join(f"{number:,} {name}" for name, number in counts.items() if number)
+    total = ", ".join(f"{name}: {number:,}" for name, number in counts.items() if number)
     if not comparison.changes:
         return ["no change: what comes fits what is there"]
     shown = comparison.changes[:most]
