@@ -14,9 +14,9 @@ from unittest import mock
 import sqlalchemy as sa
 
 import tessaron
-from tessaron.repeat.keeping_up import is_same_database
-from tessaron.repeat.ledger_places import LedgerBeside
-from tessaron.repeat.run_lock import RunLock
+from tessaron.repeat.ledgers.database_urls import is_same_database
+from tessaron.repeat.ledgers.ledger_places import LedgerBeside
+from tessaron.repeat.ledgers.run_lock import RunLock
 from tessaron.repeat.standing_watch import StandingWatch, read_health
 from tests import endurance
 from tests.harness import FolderTest, quick_command
@@ -188,6 +188,23 @@ class Ledgers:
         )
         self.assertEqual(self.rows("SELECT vessel_name FROM calls WHERE id = 3"), [("V3",)])
 
+    def test_what_a_layout_leaves_out_is_no_change(self):
+        layout = tessaron.draft(self.put("a.ndjson", BASE), name="calls", without=["$.vessel"], key=["id"])
+        own = {"key": (), "name": None, "on_change": "stop"}
+        self.load(**own, layout=layout)
+        self.put("b.ndjson", [{**BASE[0], "id": 40}])
+        self.assertEqual(self.load(**own, layout=layout).new, 1)
+        narrower = layout.remove_columns("calls", "teu")
+        self.put("c.ndjson", [{**BASE[0], "id": 41}])
+        self.assertEqual(self.load(**own, layout=narrower).new, 1)
+        self.put("d.ndjson", [{**BASE[0], "id": 42}])
+        self.assertEqual((self.load(**own, layout=narrower).new, self.load(**own).known), (1, 4))
+        self.put("e.ndjson", [{"id": 43, "tug": 1}])
+        with self.assertRaisesRegex(
+            tessaron.DataError, r"changed, and nothing was loaded:\n  \$\.tug: [^\n]*\n--on"
+        ):
+            self.load(**own)
+
     def test_what_cannot_be_loaded_is_put_aside_until_it_is_mended(self):
         self.put("a.ndjson", BASE)
         self.write("inbox/b.ndjson.gz", b"\x1f\x8b\x08\x00 no gzip")
@@ -312,7 +329,7 @@ class LedgerInTargetTest(Ledgers, NightTest):
             [
                 sys.executable,
                 "-c",
-                f"from tessaron.repeat.run_lock import *; RunLock(Path({str(lock)!r}), print, 0).__enter__(); print('held', flush=True); time.sleep(60)",
+                f"from tessaron.repeat.ledgers.run_lock import *; RunLock(Path({str(lock)!r}), print, 0).__enter__(); print('held', flush=True); time.sleep(60)",
             ],
             stdout=subprocess.PIPE,
         )

@@ -16,14 +16,14 @@ from tessaron.core.layout.table_set import TableSet
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.repeat.deliveries import Delivery, sorted_deliveries, still_is
 from tessaron.repeat.grown_receipts import grown_receipt, parts_of
 from tessaron.repeat.keeping import KeptUp, ledger_url, told_of_deliveries
 from tessaron.repeat.keeping_up import entries_of, marks_of
-from tessaron.repeat.ledger_places import LedgerBeside
-from tessaron.repeat.marked_sources import named_inputs
+from tessaron.repeat.ledgers.deliveries import Delivery, sorted_deliveries, still_is
+from tessaron.repeat.ledgers.ledger_places import LedgerBeside
+from tessaron.repeat.ledgers.marked_sources import named_inputs
+from tessaron.repeat.ledgers.run_lock import RunLock, lock_of
 from tessaron.repeat.run_history import unplaced
-from tessaron.repeat.run_lock import RunLock, lock_of
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.receipt_text import spread_json
 from tessaron.sinks.table_files import TableFiles

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Literal, get_args
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
-from tessaron.repeat.deliveries import Deliveries, Delivery
+from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.write.load_place import CHANGES, LoadPlace, OnChange
 

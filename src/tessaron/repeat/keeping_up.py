@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
-from functools import cached_property
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError, UsageError
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.repeat.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
 from tessaron.repeat.keeping import Changed, Keeping, KeptUp, told_of_deliveries
-from tessaron.repeat.ledger import Entry
-from tessaron.repeat.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
-from tessaron.repeat.marked_sources import named_inputs
+from tessaron.repeat.kept_feed import KeptFeed
+from tessaron.repeat.ledgers.database_urls import is_same_database, lock_files
+from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
+from tessaron.repeat.ledgers.ledger import Entry
+from tessaron.repeat.ledgers.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
+from tessaron.repeat.ledgers.marked_sources import named_inputs
+from tessaron.repeat.ledgers.run_lock import RunLock
 from tessaron.repeat.run_history import unplaced
-from tessaron.repeat.run_lock import RunLock, lock_of
 from tessaron.sinks.database.open_database import OpenDatabase
-from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.load_modes import LoadMode
 from tessaron.sources.database.engines import engine_of, told_by
@@ -30,13 +30,9 @@ from tessaron.sources.resolving import Source
 from tessaron.write.load_place import LoadPlace, OnChange
 
 if TYPE_CHECKING:
-    from sqlalchemy import URL
-
     from tessaron.decide.layout_file import Layout
     from tessaron.write.loading import Loaded
 
-_GIVEN = "given_layout"
-"""Under this name a run's receipt has the layout that was given, where it was another than it used."""
 _CHANGES_SHOWN = 20
 
 
@@ -102,7 +98,7 @@ def kept_up(
         raise UsageError("a ledger goes with databases and folders, not with lake tables")
     place = replace(place, grows=keeping.on_change == "extend" or keeping.again, into_existing=True)
     with ExitStack() as stack:
-        for path in _lock_files(place, keeping):
+        for path in lock_files(keeping.url(), place.to):
             stack.enter_context(RunLock(path, told.say, keeping.wait))
 
         run = KeepingRun(place, keeping, options, layout, told)
@@ -121,57 +117,6 @@ def kept_up(
 def _is_meant(error: DataError, keeping: Keeping) -> bool:
     """Say whether a run is to end with an error, whatever else is there to load."""
     return error.code is Code.NO_COLUMN and not keeping.goes_on
-
-
-@dataclass(frozen=True)
-class _Feed:
-    """What the target has of the records that are kept up.
-
-    Attributes:
-        top: The records' table; empty where no run has loaded any.
-        runs: The runs.
-    """
-
-    top: str
-    runs: RunRecords
-
-    @classmethod
-    def of(cls, database: OpenDatabase, name: str | None) -> _Feed:
-        """Return what is there of the records with a name, or of the only ones.
-
-        Raises:
-            UsageError: When there are several, and no name.
-        """
-        tops = database.past_runs.tops()
-        if name is None and len(tops) > 1:
-            raise UsageError(f"{database.name}: say which of these to keep up: --name {', '.join(tops)}")
-        top = name if name is not None else next(iter(tops), "")
-        return cls(top if top in tops else "", database.past_runs)
-
-    @cached_property
-    def first(self) -> RunRecord | None:
-        """The first run that has loaded them; None where none has."""
-        return self.runs.first(self.top) if self.top else None
-
-    @cached_property
-    def last(self) -> RunRecord | None:
-        """The last run that has; None where none has."""
-        return self.runs.last(self.top) if self.top else None
-
-    def layout(self, given: Layout | None) -> Layout | None:
-        """Return the layout to go on with: that of the last run, unless another one is given now."""
-        if self.last is None:
-            return given
-        if given is not None and given.text != self.last.receipt.get(_GIVEN, ""):
-            return given
-        from tessaron.decide.layout_file import Layout
-
-        return Layout(self.last.layout, f"layout of run {self.last.run}")
-
-    def left_out(self) -> frozenset[str]:
-        """Return the places for whose values no column is expected: those that the first run left out."""
-        receipt = {} if self.first is None else self.first.receipt
-        return frozenset(str(each["path"]) for each in receipt.get("left_out", ()))
 
 
 class KeepingRun:
@@ -215,7 +160,7 @@ class KeepingRun:
         with ExitStack() as stack:
             database = stack.enter_context(self._place.database(self._told.say))
             database.begin_alone()
-            kept = self._ledger(database, _Feed.of(database, self._options.get("name")), stack)
+            kept = self._ledger(database, self._feed(database), stack)
             said = str(error).removeprefix(f"{delivery.source.name}: ")
             kept.note([replace(delivery.entry, state="aside", said=said)])
             database.connection.commit()
@@ -230,7 +175,7 @@ class KeepingRun:
 
     def _once(self, source: Source, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
         self._changes, self._unread, self.taken = (), {}, []
-        feed = _Feed.of(database, self._options.get("name"))
+        feed = self._feed(database)
         kept = self._ledger(database, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(source, mark_of, self._place.mode == "merge")
@@ -250,7 +195,10 @@ class KeepingRun:
         self._done |= {each.entry.source for each in taken}
         return self._result(found, (loaded,), len(taken))
 
-    def _ledger(self, database: OpenDatabase, feed: _Feed, stack: ExitStack) -> KeptLedger:
+    def _feed(self, database: OpenDatabase) -> KeptFeed:
+        return KeptFeed.of(database, self._options.get("name"), self._given)
+
+    def _ledger(self, database: OpenDatabase, feed: KeptFeed, stack: ExitStack) -> KeptLedger:
         if is_same_database(self._keeping.url(), self._place.to):
             return LedgerInTarget(database.connection, database.runs_schema, feed.top)
         engine, name = engine_of(self._keeping.url(), must_exist=False)
@@ -263,7 +211,7 @@ class KeepingRun:
         return LedgerBeside(connection, database.name, feed.top, run_of)
 
     def _load(
-        self, database: OpenDatabase, feed: _Feed, kept: KeptLedger, chosen: Sequence[Delivery]
+        self, database: OpenDatabase, feed: KeptFeed, kept: KeptLedger, chosen: Sequence[Delivery]
     ) -> Loaded:
         # Where nothing is new none of it is needed.
         from tessaron.engine.options import Options
@@ -272,8 +220,8 @@ class KeepingRun:
 
         clock = Clock()
 
-        layout = feed.layout(self._given)
-        is_first, grows = layout is None or feed.last is None, self._keeping.on_change == "extend"
+        layout = feed.layout()
+        is_first, grows = feed.is_new, self._keeping.on_change == "extend"
         options = Options.of(self._options)
         # What the first run was told of the tables its layout says now.
         options = (
@@ -297,7 +245,7 @@ class KeepingRun:
             [each.source for each in chosen], options, layout,
             left_out_before=None if is_first or grows else feed.left_out(),
             grows=grows and not is_first, also=also, token=kept.token,
-            about={} if self._given is None else {_GIVEN: self._given.text},
+            about=feed.about(),
         )  # fmt: skip
         with self._place.target_in(database) as target:
             loaded = load_inputs(work, target, self._place, self._told, clock)
@@ -384,36 +332,3 @@ def marks_of(chosen: Sequence[Delivery]) -> dict[str, str | int]:
         if isinstance(each.source, ByteInput) and each.source.mark is not None
     }
     return {name: mark for name, mark in marks.items() if mark is not None}
-
-
-def _lock_files(place: LoadPlace, keeping: Keeping) -> list[Path]:
-    """Return the files that are locked: those of SQLite; servers have locks of their own."""
-    found = {_file_of(url) for url in (keeping.url(), place.to)}
-    return [lock_of(path) for path in sorted(filter(None, found))]
-
-
-def _file_of(url: str) -> Path | None:
-    from sqlalchemy.engine import make_url
-    from sqlalchemy.exc import ArgumentError
-
-    try:
-        made = make_url(url)
-    except ArgumentError:
-        return None
-    if made.get_backend_name() != "sqlite" or not made.database or made.database == ":memory:":
-        return None
-    return Path(os.path.abspath(made.database))
-
-
-def is_same_database(one: str, other: str) -> bool:
-    """Say whether two URLs lead to one database."""
-    from sqlalchemy.engine import make_url
-
-    if _file_of(one) is not None:
-        return _file_of(one) == _file_of(other)
-    first, second = (make_url(each) for each in (one, other))
-    return _whereabouts(first) == _whereabouts(second)
-
-
-def _whereabouts(url: URL) -> tuple[object, ...]:
-    return url.get_backend_name(), url.host, url.port, url.database, url.query.get("host")

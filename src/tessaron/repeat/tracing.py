@@ -18,7 +18,7 @@ from tessaron.core.layout.table_set import Table
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.repeat.ledger import Ledger, feeds_of
+from tessaron.repeat.ledgers.ledger import Ledger, feeds_of
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.ddl.create_tables import CreateTables

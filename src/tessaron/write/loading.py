@@ -108,7 +108,7 @@ class LoadWork:
     grows: bool = False
     also: Callable[[RunRecord], None] = lambda _: None
     token: str = ""
-    about: Mapping[str, str] = field(default_factory=dict)
+    about: Mapping[str, Any] = field(default_factory=dict)
 
 
 def load(

@@ -210,7 +210,7 @@ class LayingPlan:
             holds only records holds nothing that could be left out.
         is_drafted: Whether it was drafted from the data themselves: all of them have a column, but for empty
             elements of XML, and what was read is counted while the structure is learnt.
-        left_out_before: Places, as they are shown, for whose values no column is expected; a value at any
+        left_out_before: Places, as they are shown, at and below which no column is expected; a value at any
             other place without one is rejected then. None where nothing is said of such values.
     """
 

@@ -195,8 +195,13 @@ def _of_new_places(levels: Levels, plan: LayingPlan) -> list[Problem]:
             lambda _: "no column takes this value",
         )
         for path, node, is_value in without_column(levels, plan)
-        if format_path(path) not in plan.left_out_before
+        if not _is_within(path, plan.left_out_before)
     ]
+
+
+def _is_within(path: Path, places: frozenset[str]) -> bool:
+    """Say whether a path is one of some places, as they are shown, or below one."""
+    return any(format_path(path[:count]) in places for count in range(1, len(path) + 1))
 
 
 @dataclass(frozen=True, slots=True)

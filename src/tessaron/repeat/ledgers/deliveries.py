@@ -10,8 +10,8 @@ from dataclasses import dataclass, field, replace
 from functools import cache
 
 from tessaron.core.base.errors import SourceError, UsageError
-from tessaron.repeat.ledger import Entry, Ledger
-from tessaron.repeat.marked_sources import NamedInput
+from tessaron.repeat.ledgers.ledger import Entry, Ledger
+from tessaron.repeat.ledgers.marked_sources import NamedInput
 from tessaron.sources.inputs import ByteInput, Input
 
 _READ_AT_ONCE = 4 * 1024 * 1024

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING, Protocol
 
-from tessaron.repeat.ledger import Entry, Ledger
+from tessaron.repeat.ledgers.ledger import Entry, Ledger
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
