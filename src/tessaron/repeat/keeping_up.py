@@ -158,7 +158,7 @@ class KeepingRun:
         if not still_is(delivery):
             return replace(told_of_deliveries(self._found, 0, ()), waiting=1)
         with ExitStack() as stack:
-            database = stack.enter_context(self._place.database(self._told.say))
+            database = stack.enter_context(self._place.database(self._told.say, self._keeping.wait))
             database.begin_alone()
             kept = self._ledger(database, self._feed(database), stack)
             said = str(error).removeprefix(f"{delivery.source.name}: ")
@@ -169,7 +169,7 @@ class KeepingRun:
     def once(self, source: Source, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
         with ExitStack() as stack:
-            database = stack.enter_context(self._place.database(self._told.say))
+            database = stack.enter_context(self._place.database(self._told.say, self._keeping.wait))
             database.begin_alone()
             return self._once(source, database, stack, most)
 

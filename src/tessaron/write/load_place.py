@@ -48,13 +48,15 @@ class LoadPlace:
             said = "runs_schema, into_existing and password go with databases, not with lake tables"
             raise UsageError(f"{said}; leave them out")
 
-    def database(self, say: Callable[[str], None]) -> OpenDatabase:
-        """Return the database; it is told what is worth telling meanwhile."""
+    def database(self, say: Callable[[str], None], wait: float | None = None) -> OpenDatabase:
+        """Return the database; it is told what is worth telling meanwhile, and may wait so many seconds."""
         from tessaron.sinks.database.open_database import OpenDatabase
         from tessaron.sources.web.secret_values import secret_of
 
         secret = None if self.password is None else secret_of(self.password)
-        return OpenDatabase(self.to, self.schema, self.runs_schema, secret, say)
+        made = OpenDatabase(self.to, self.schema, self.runs_schema, secret, say)
+        made.wait = made.wait if wait is None else wait
+        return made
 
     def target(self, say: Callable[[str], None]) -> LoadTarget:
         """Return the target; it is told what is worth telling meanwhile."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import getpass
 import json
 import os
 import socket
@@ -15,6 +14,7 @@ from types import TracebackType
 from typing import IO
 
 from tessaron.core.base.errors import TargetError
+from tessaron.sinks.lock_owners import shown_age, user_name
 
 _ASKS_EVERY = 0.2
 
@@ -46,7 +46,7 @@ class RunLock:
         if before.strip():
             self._say(f"the last run here ended without a word ({_told(before)}); going on")
         self._write(json.dumps({
-            "owner": _user(), "host": socket.gethostname(), "process": os.getpid(),
+            "owner": user_name(), "host": socket.gethostname(), "process": os.getpid(),
             "since": datetime.now(UTC).isoformat(timespec="seconds"),
         }))  # fmt: skip
         return self
@@ -98,19 +98,6 @@ def _told(text: str) -> str:
         known = json.loads(text)
         age = datetime.now(UTC) - datetime.fromisoformat(known["since"])
         who = f"{known['owner']} on {known['host']}, process {known['process']}"
-        return f"{who}, since {_shown_age(age.total_seconds())}"
+        return f"{who}, since {shown_age(age.total_seconds())}"
     except (ValueError, KeyError, TypeError):
         return "it does not say whose"
-
-
-def _shown_age(seconds: float) -> str:
-    if seconds < 120:
-        return f"{max(0, seconds):.0f} s"
-    return f"{seconds / 60:.0f} min" if seconds < 7_200 else f"{seconds / 3_600:.0f} h"
-
-
-def _user() -> str:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError):
-        return str(os.getuid())

@@ -7,7 +7,7 @@ from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
 from tessaron.core.base.errors import TargetError
-from tessaron.sinks.database.load_locks import begin_alone
+from tessaron.sinks.database.load_locks import WAITS_SECONDS, begin_alone
 from tessaron.sinks.database.run_records import RunRecords
 from tessaron.sources.database.engines import engine_of, told_by
 
@@ -30,6 +30,7 @@ class OpenDatabase:
         name: What it is called in messages: without its password.
         schema, runs_schema: As given.
         is_alone: Whether no other load is under way.
+        wait: Seconds to wait for another load to end.
 
     Raises:
         TargetError: When it cannot be reached.
@@ -47,6 +48,7 @@ class OpenDatabase:
     ):
         self._engine, self.name = engine_of(url, password, must_exist)
         self._say, self.schema, self.is_alone = say, schema, False
+        self.wait = WAITS_SECONDS
         self.runs_schema = runs_schema if runs_schema is not None else schema
         self._connection: Connection | None = None
         self._entered = 0
@@ -86,7 +88,7 @@ class OpenDatabase:
         """Begin the transaction, once no other load is under way: what is read from now on stays true."""
         if not self.is_alone:
             with self.told():
-                begin_alone(self.connection, self.schema or "", self._say)
+                begin_alone(self.connection, self.schema or "", self._say, self.wait)
             self.is_alone = True
 
     def told(self) -> Any:
