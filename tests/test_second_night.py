@@ -18,6 +18,7 @@ from tessaron.repeat.ledgers.database_urls import is_same_database
 from tessaron.repeat.ledgers.ledger_places import LedgerBeside
 from tessaron.repeat.ledgers.run_lock import RunLock
 from tessaron.repeat.standing_watch import StandingWatch, read_health
+from tessaron.sinks.database.open_database import OpenDatabase
 from tests import endurance
 from tests.harness import FolderTest, quick_command
 from tests.postgres import needs_postgres, postgres_database
@@ -418,6 +419,16 @@ class PostgresLedgerTest(Ledgers, NightTest):
     def setUp(self):
         super().setUp()
         self.url = self.ledger = self.enterContext(postgres_database())
+
+    def test_one_run_at_a_time(self):
+        self.put("a.ndjson", BASE)
+        with OpenDatabase(self.url) as other:
+            other.begin_alone()
+            for wait, end in ((0, "; try again once it is done"), (0.3, "; it did not end; try again")):
+                said = rf"under way \(.* process {os.getpid()}, since \d s\){end}"
+                with self.assertRaisesRegex(tessaron.TargetError, said):
+                    self.load(wait=wait)
+        self.assertEqual((len(self.said), self.load().new), (1, 1))
 
 
 class TracingTest(NightTest):
