@@ -18,11 +18,20 @@ import time
 from collections import Counter
 from pathlib import Path
 
+import sqlalchemy as sa
+
 import tessaron
 
 DELIVERIES = ("new", "new", "new", "corrected", "again", "late", "broken", "mended", "structure")
-_KILLED, _TWICE, _AT_ONCE = 0.1, 0.05, 0.7
-"""Shares of the deliveries after which a load is killed, two run at once, one runs; else more comes before."""
+_KILLED, _TWICE, _CUT_OFF, _AT_ONCE = 0.1, 0.14, 0.18, 0.75
+"""Up to these shares of the deliveries a load is killed, two run at once, one has a full disk or loses its
+connection, one runs; else more comes before."""
+
+
+_TERMINATE = (
+    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity "
+    "WHERE datname = current_database() AND application_name LIKE 'tessaron%'"
+)
 
 
 class Feed:
@@ -129,7 +138,7 @@ class Office:
         self.told["same"] += kept.same
         return kept
 
-    def start(self):
+    def start(self, most_bytes=None):
         command = [
             sys.executable,
             "-m",
@@ -142,6 +151,8 @@ class Office:
             self.ledger,
         ]
         command += ["--mode", "merge", "--key", "call_id", "--name", "calls", "--on-change", "extend"]
+        if most_bytes is not None:
+            command = ["bash", "-c", f'ulimit -f {most_bytes // 1_024}; exec "$@"', "limited", *command]
         return subprocess.Popen(list(map(str, command)), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
 
     def step(self):
@@ -153,11 +164,28 @@ class Office:
             time.sleep(self.feed.chance.random() * 1.2)
             process.kill()
             self.told["killed" if process.wait() else "done before it was killed"] += 1
-        elif chance < _KILLED + _TWICE:
+        elif chance < _TWICE:
             for process in [self.start(), self.start()]:
                 self.told[f"of two at once: status {process.wait()}"] += 1
+        elif chance < _CUT_OFF:
+            self.told[f"cut off: status {self._cut_off()}"] += 1
         elif chance < _AT_ONCE:
             self.load()
+
+    def _cut_off(self):
+        """Let a load run into a full disk or, where the database is a server, lose its connection."""
+        if self.to.startswith("sqlite"):
+            path = Path(self.to.removeprefix("sqlite:///"))
+            return self.start(path.stat().st_size + 2_000 if path.exists() else 9_000).wait()
+        process = self.start()
+        engine = sa.create_engine(self.to.replace("postgresql://", "postgresql+psycopg://"))
+        until = time.monotonic() + 1 + self.feed.chance.random()
+        while process.poll() is None and time.monotonic() < until:
+            with engine.connect() as connection:
+                connection.execute(sa.text(_TERMINATE))
+            time.sleep(0.05)
+        engine.dispose()
+        return process.wait()
 
     def prove(self):
         """Return what is wrong at the end; nothing where all is right."""
