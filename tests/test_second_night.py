@@ -259,6 +259,12 @@ class Ledgers:
             self.assertEqual({name: kept.loads[0].records[name] for name in counts}, counts)
         engine.dispose()
         self.assertEqual(self.rows("SELECT id, note FROM calls ORDER BY id"), [(1, "A"), (2, "b"), (3, "c")])
+        appended = self.folder / "appended.db"
+        for count in (3, 0, 0):
+            kept = tessaron.keep_up(
+                query, f"sqlite:///{appended}", ledger=f"sqlite:///{appended}", name="calls"
+            )
+            self.assertEqual([each.receipt.records for each in kept.loads], [count] * bool(count))
         nameless = tessaron.DatabaseQuery(f"sqlite:///{office}", table="calls")
         with self.assertRaisesRegex(tessaron.UsageError, "--mark COLUMN"):
             tessaron.keep_up(nameless, self.url, ledger=self.ledger)

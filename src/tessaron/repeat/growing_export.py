@@ -119,7 +119,7 @@ def grow(
             stack.enter_context(RunLock(path, told.say, wait))
         state = _Folder.of(folder, format, said)
         engine, name = engine_of(url, must_exist=False)
-        stack.enter_context(told_by(engine, name))
+        stack.enter_context(told_by(engine, name, TargetError))
         connection = stack.enter_context(engine.connect())
         kept = LedgerBeside(connection, str(folder), state.top, state.run_of)
         found = sorted_deliveries(named_inputs(source, kept.ledger.mark, False), kept.ledger)

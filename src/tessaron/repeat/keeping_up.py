@@ -8,7 +8,15 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
-from tessaron.core.base.errors import Code, DataError, Place, SourceError, TessaronError, UsageError
+from tessaron.core.base.errors import (
+    Code,
+    DataError,
+    Place,
+    SourceError,
+    TargetError,
+    TessaronError,
+    UsageError,
+)
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.repeat.keeping import Changed, Keeping, KeptUp, told_of_deliveries
@@ -119,6 +127,21 @@ def _is_meant(error: DataError, keeping: Keeping) -> bool:
     return error.code is Code.NO_COLUMN and not keeping.goes_on
 
 
+class _NothingNewError(Exception):
+    """Nothing has come behind the marks: there is nothing that a run would have to be recorded for."""
+
+
+def _has_nothing(record: RunRecord, chosen: Sequence[Delivery], kept: KeptLedger) -> bool:
+    """Say whether nothing was read of sources with marks, and these stand where they stood."""
+    marks = marks_of(chosen)
+    is_read = record.receipt["records"] or record.receipt["rejected"]
+    return (
+        not is_read
+        and len(marks) == len(chosen)
+        and all(kept.ledger.mark(name) == mark for name, mark in marks.items())
+    )
+
+
 class KeepingRun:
     """Keeps a target up, in one run or more.
 
@@ -191,7 +214,11 @@ class KeepingRun:
         if not taken:
             database.connection.commit()
             return self._result(found, (), 0)
-        loaded = self._load(database, feed, kept, taken)
+        try:
+            loaded = self._load(database, feed, kept, taken)
+        except _NothingNewError:
+            self._done |= {each.entry.source for each in taken}
+            return self._result(found, (), 0)
         self._done |= {each.entry.source for each in taken}
         return self._result(found, (loaded,), len(taken))
 
@@ -202,7 +229,7 @@ class KeepingRun:
         if is_same_database(self._keeping.url(), self._place.to):
             return LedgerInTarget(database.connection, database.runs_schema, feed.top)
         engine, name = engine_of(self._keeping.url(), must_exist=False)
-        stack.enter_context(told_by(engine, name))
+        stack.enter_context(told_by(engine, name, TargetError))
         connection = stack.enter_context(engine.connect())
 
         def run_of(token: str) -> tuple[int, str]:
@@ -219,23 +246,21 @@ class KeepingRun:
         from tessaron.write.loading import LoadWork, load_inputs
 
         clock = Clock()
-
         layout = feed.layout()
         is_first, grows = feed.is_new, self._keeping.on_change == "extend"
         options = Options.of(self._options)
-        # What the first run was told of the tables its layout says now.
-        options = (
-            options.for_layout()
-            if not is_first
-            else options
-            if layout is None
-            else replace(options, name=None)
-        )
+        if not is_first:
+            # What the first run was told of the tables its layout says now.
+            options = options.for_layout()
+        elif layout is not None:
+            options = replace(options, name=None)
         kept.begin([each.entry for each in chosen])
         if self._keeping.again and layout is not None and feed.last is not None:
             self._told.say(_told_again(chosen, layout, feed.last))
 
         def also(record: RunRecord) -> None:
+            if not is_first and _has_nothing(record, chosen, kept):
+                raise _NothingNewError
             self._check(record, chosen, is_first)
             entries = entries_of(record, chosen)
             self._unread = {each.source: each.said for each in entries if each.state == "aside"}

@@ -5,6 +5,7 @@ Read through SQLAlchemy, streamed, in a transaction that only reads.
 
 from __future__ import annotations
 
+import io
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
 from dataclasses import replace
@@ -71,8 +72,10 @@ class QueryRows:
         self._names, typed = rows.names, rows.documents
         self._largest: Any = None
         self._is_whole = False
+        self._has_rows = False
         with self._told():
             first = self._begun.first = rows.take(_FIRST_ROWS)
+            self._has_rows = bool(first)
         self._check_names()
         with self._named():
             found = RowForm.of(batch_of(self._names, first), True, query.documents)
@@ -90,6 +93,11 @@ class QueryRows:
         """Open the rows from where they begin; the first time those go on that are open already."""
         begun, self._begun = self._begun or _Begun(self._rows()), None
         with begun.open:
+            if self._query.so_far is not None and not self._has_rows:
+                # Beyond a mark there may be nothing; that is no empty source.
+                self._is_whole = True
+                yield io.BytesIO(b"[]")
+                return
             self._lines = RecordLines(self._batches(begun), self._form)
             yield cast("BinaryIO", LineStream(iter(self._lines)))
 
