@@ -437,6 +437,28 @@ class PostgresLedgerTest(Ledgers, NightTest):
         self.assertEqual((len(self.said), self.load().new), (1, 1))
 
 
+class XmlTest(NightTest):
+    def test_an_element_that_repeats_has_rows_once_sources_are_taken_again(self):
+        stays = {
+            "a.xml": "<call id='1'><stay>4</stay></call><call id='2'><stay>5</stay></call>",
+            "b.xml": "<call id='3'><stay>6</stay><stay>7</stay></call>",
+        }
+        given = {"records": "/calls/call", "on_change": "extend"}
+        for name, text in stays.items():
+            self.write(f"inbox/{name}", f"<calls>{text}</calls>")
+            kept = self.load(**given)
+        self.assertIn("calls_stay: stay", kept.changes)
+        self.assertEqual(self.load(**given, again=True).new, 2)
+        self.assertEqual(self.rows("SELECT value FROM calls_stay ORDER BY value"), [(4,), (5,), (6,), (7,)])
+        sources = sorted((self.folder / "inbox").iterdir())
+        found = tessaron.verify(self.url, sources)
+        self.assertEqual((found.passed, list(found.worked_on)), (True, ["calls.stay"]))
+        for statement in ("UPDATE calls SET stay = 9 WHERE id = 2", "DELETE FROM calls_stay WHERE value = 7"):
+            with sa.create_engine(self.url).begin() as connection:
+                connection.execute(sa.text(statement))
+            self.assertFalse(tessaron.verify(self.url, sources).passed)
+
+
 class TracingTest(NightTest):
     def test_rows_are_traced_by_whatever_tells_them(self):
         records = [{"id": n, "parts": [{"sizes": [n, n + 1]}]} for n in range(6)]

@@ -248,7 +248,9 @@ class _Comparison:
         inputs = resolve_inputs(source)
         self.names = [entry.name for entry in inputs]
         if self._tables.way.lost or self._tables.way.changes:
-            self.checks += compare_worked_on(self._tables, resolve_inputs(source), self._given)
+            is_ordered = bool(self._receipt.get("is_ordered", True))
+            again = resolve_inputs(source)
+            self.checks += compare_worked_on(self._tables, again, self._given, is_ordered)
         if self._tables.way.changes:
             self.records = int(self._receipt.get("records", 0))
             return

@@ -6,11 +6,15 @@ from collections.abc import Iterator
 from contextlib import ExitStack
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows
 from tessaron.core.base.visible import in_quotes
+from tessaron.core.layout.table_set import Table
+from tessaron.core.rebuild.record_contents import hashes_of_rows
+from tessaron.core.tables.numbering import references
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.options import Options
 from tessaron.engine.run_progress import NoProgress
@@ -20,13 +24,17 @@ from tessaron.sources.inputs import Input
 from tessaron.write.table_run import TableRun
 
 
-def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options) -> list[Check]:
+def compare_worked_on(
+    tables: KeyedTables, inputs: list[Input], options: Options, are_ordered: bool = True
+) -> list[Check]:
     """Run the layout over the sources once more, and compare all tables, cell by cell.
 
     Args:
         tables: The tables.
         inputs: The sources.
         options: How they are read.
+        are_ordered: Whether rows stand in the order in which they came; else they are compared as a whole,
+            without keys that only count.
 
     Returns:
         A check for each table.
@@ -37,12 +45,14 @@ def compare_worked_on(tables: KeyedTables, inputs: list[Input], options: Options
         read_so = with_layout(options, compiled)
         run = TableRun(inputs, read_so, NoProgress(), stack, compiled, layout.text)
         plan = run.read()
-        sides = {
-            table.name: _Stored(
-                table.name, tables.files.batches(table, table.arrow_schema().names), options.first is not None
+        sides: dict[str, _Stored | _InAnyOrder] = {}
+        for table in plan.tables:
+            stored = tables.files.batches(table, table.arrow_schema().names)
+            sides[table.name] = (
+                _Stored(table.name, stored, options.first is not None)
+                if are_ordered
+                else _InAnyOrder(table, stored)
             )
-            for table in plan.tables
-        }
         for batches in run.rows():
             for name, batch in batches.items():
                 sides[name].compare(batch)
@@ -102,6 +112,35 @@ class _Stored:
                 self._fail(rest.num_rows, f"row {self._rows + 1:,} does not come from the source")
                 self._left = None
         return Check(self._name, "worked out again", self._failures, self._first)
+
+
+class _InAnyOrder:
+    """The stored rows of a table, compared with those worked out again as a heap."""
+
+    def __init__(self, table: Table, batches: Iterator[ArrowRows]):
+        self._name, self._batches = table.name, batches
+        counted: set[str | None] = {table.document_key, table.enclosing_key}
+        counted |= {name for name, _ in references(table)} if table.key_type == "integer" else set()
+        self._names = [name for name in table.arrow_schema().names if name not in counted]
+        self._rows, self._sum = 0, 0
+
+    def compare(self, batch: ArrowRows) -> None:
+        """Take in the next rows."""
+        self._rows += batch.num_rows
+        self._sum += int(hashes_of_rows(batch, self._names).sum(dtype=np.uint64))
+
+    def result(self) -> Check:
+        """Return how it came out."""
+        made, rows = self._sum, self._rows
+        self._rows, self._sum = 0, 0
+        for batch in self._batches:
+            self.compare(batch)
+        if self._rows != rows:
+            text = f"{rows:,} rows worked out, {self._rows:,} in the table"
+            return Check(self._name, "worked out again", abs(self._rows - rows), text)
+        is_same = (self._sum - made) % 2**64 == 0
+        text = "" if is_same else f"some of the {rows:,} rows hold something else than is worked out"
+        return Check(self._name, "worked out again", int(not is_same), text)
 
 
 def _differs(one: ArrowArray, other: ArrowArray) -> ArrowArray:

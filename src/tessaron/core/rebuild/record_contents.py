@@ -43,17 +43,27 @@ def record_contents(
     for table in counted:
         batch, own = batches[table.name], records[table.name]
         keys = dict(_key_words(table, batch, own, first))
-        rows = np.full(batch.num_rows, salt_of(table.rows) % 2**63, np.uint64)
-        for name, column in zip(batch.schema.names, batch.columns, strict=True):
-            words = keys[name] if name in keys else hashes_of_values(column)
-            # A null adds nothing: a column that is new changes no row that has nothing in it.
-            mixed = _mixed(words + _salt(name))
-            mixed[words == _NULL] = 0
-            rows += mixed
-        rows = digest_words([rows])[:, 0]
+        rows = digest_words([_row_words(batch, keys) + np.uint64(salt_of(table.rows) % 2**63)])[:, 0]
         starts = np.flatnonzero(np.concatenate(([True], own[1:] != own[:-1])))
         sums[own[starts]] += np.add.reduceat(rows, starts)
     return sums
+
+
+def hashes_of_rows(batch: ArrowRows, names: Iterable[str]) -> Words:
+    """Return a hash of each row, of some of its columns."""
+    return digest_words([_row_words(batch.select(list(names)), {})])[:, 0]
+
+
+def _row_words(batch: ArrowRows, keys: Mapping[str, Words]) -> Words:
+    """Return a number for each row that depends on all its values; of keys on those that are given."""
+    rows = np.zeros(batch.num_rows, np.uint64)
+    for name, column in zip(batch.schema.names, batch.columns, strict=True):
+        words = keys[name] if name in keys else hashes_of_values(column)
+        # A null adds nothing: a column that is new changes no row that has nothing in it.
+        mixed = _mixed(words + _salt(name))
+        mixed[words == _NULL] = 0
+        rows += mixed
+    return rows
 
 
 def _salt(name: str) -> np.uint64:
