@@ -11,6 +11,7 @@ import unittest
 from pathlib import Path
 from unittest import mock
 
+import pyarrow.parquet as pq
 import sqlalchemy as sa
 
 import tessaron
@@ -385,7 +386,7 @@ class LedgerInTargetTest(Ledgers, NightTest):
             self.assertEqual((done.returncode, said in done.stderr.decode()), (2, True))
         done = quick_command("history", self.url)
         lines = done.stdout.decode().splitlines()
-        self.assertRegex(lines[2], r"^  2 +20.* merge +calls +1 +0 +1 +0 ")
+        self.assertRegex(lines[2], r"^  2 +20.* merge +calls +1 +0 +3 +1 +0 ")
         self.assertIn("run 2: $.berth: 1 value has no place", done.stdout.decode())
         self.assertEqual(
             [run["run"] for run in json.loads(quick_command("history", self.url, "--json").stdout)["runs"]],
@@ -488,6 +489,28 @@ class TracingTest(NightTest):
                     (str(second), 3, 3, "$.parts[0].sizes[0]"),
                 )
                 self.assertEqual((found.run, json.loads(found.text)), (2, records[5]))
+
+    def test_rows_of_a_folder(self):
+        records = [{"id": n, "parts": [{"sizes": [n, n + 1]}]} for n in range(6)]
+        for number, keys in enumerate(("sequence", "digest")):
+            self.put("a.ndjson", records[:3])
+            folder = self.folder / f"out{number}"
+            given = {"ledger": self.folder / f"l{number}.db", "name": "calls", "keys": keys, "key": ["id"]}
+            tessaron.grow(self.folder / "inbox", folder, **given)
+            self.put("b.ndjson", records[3:])
+            tessaron.grow(self.folder / "inbox", folder, **given)
+            rows = pq.read_table(folder / "calls_parts_sizes", partitioning=None).to_pylist()
+            key = next(row["row_key"] for row in rows if (row["value"], row["ordinal"]) == (1, 1))
+            found = tessaron.trace(folder, "calls_parts_sizes", key)
+            self.assertEqual(
+                (found.source, found.record, found.place),
+                (str(self.folder / "inbox/a.ndjson"), 2, "$.parts[0].sizes[0]"),
+            )
+        tessaron.export(records, self.folder / "plain", name="calls")
+        found = tessaron.trace(self.folder / "plain", "calls", 2)
+        self.assertEqual((found.source, found.missing), (None, ("<objects>",)))
+        with self.assertRaisesRegex(tessaron.SourceError, "is no folder of an export"):
+            tessaron.trace(self.folder / "inbox", "calls", 2)
 
 
 class WatchTest(NightTest):

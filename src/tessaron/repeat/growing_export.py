@@ -232,8 +232,7 @@ class _Growing:
         """Write the rows as part files of their own."""
         form = self._state.form
         form.check_columns(name for table in plan.tables for name in table.arrow_schema().names)
-        integers = {table.name for table in plan.tables if table.key_type == "integer"}
-        run.go_on_from({name: count for name, count in self._state.rows.items() if name in integers})
+        run.go_on_from(self._keys_before(plan))
         aside.mkdir()
         workers = self._options.worker_count()
         files = TableFiles(aside, plan, form, self._options.collected_bytes(), workers if workers > 1 else 0)
@@ -242,6 +241,11 @@ class _Growing:
                 files.write(rows)
                 rows.clear()
         return files
+
+    def _keys_before(self, plan: TableSet) -> dict[str, int]:
+        """Return the largest key of each table so far, where keys are numbers."""
+        integers = {table.name for table in plan.tables if table.key_type == "integer"}
+        return {name: count for name, count in self._state.rows.items() if name in integers}
 
     def _receipt(
         self, run: TableRun, plan: TableSet, files: TableFiles, aside: Path, layout: Layout | None
@@ -257,6 +261,8 @@ class _Growing:
         growth = run.growth
         about = {
             "token": self._kept.token,
+            "full_names": [each.entry.source for each in self._chosen],
+            "keys_before": self._keys_before(plan),
             "new": [] if growth is None else list(growth.new),
             "widened": [] if growth is None else list(growth.widened),
         }

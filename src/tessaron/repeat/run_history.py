@@ -28,6 +28,7 @@ class PastRun:
         seconds: How long it took.
         sources: What it read.
         records, rejected: How many records were read, and how many of them went to the rejects.
+        rejected_values: How many values of the others went there.
         merged: Where records were merged: how many were new, changed, unchanged and deleted.
         rows: The rows of each table once it was done.
         changes: What had changed in the structure, each in words.
@@ -42,6 +43,7 @@ class PastRun:
     sources: tuple[str, ...]
     records: int
     rejected: int
+    rejected_values: int
     merged: Mapping[str, int]
     rows: Mapping[str, int]
     changes: tuple[str, ...]
@@ -54,7 +56,7 @@ class PastRun:
         return cls(
             record.run, record.top, record.mode, str(receipt["started"]), float(receipt["seconds"]),
             tuple(str(each["name"]) for each in receipt["sources"]), int(receipt["records"]),
-            int(receipt["rejected"]), receipt.get("merged", {}), record.rows,
+            int(receipt["rejected"]), int(receipt["rejected_values"]), receipt.get("merged", {}), record.rows,
             tuple(changes_of(receipt)), str(receipt["version"]),
         )  # fmt: skip
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -24,8 +25,13 @@ from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.ddl.create_tables import CreateTables
 from tessaron.sinks.ddl.known_dialects import dialect_named
 from tessaron.sinks.receipt_text import plain_data, spread_json
+from tessaron.sinks.target_folder import LAYOUT_FILE
+from tessaron.sources.exported.table_folder import TableFolder
+from tessaron.sources.forms.file_form import FileForm
 from tessaron.sources.resolving import resolve_inputs
 from tessaron.sources.web.secret_values import secret_of
+from tessaron.write.books.receipt import read_receipt
+from tessaron.write.exported_rows import is_export
 from tessaron.write.table_run import start_run
 
 _RECORD, _LINE = "tessaron_origin_record", "tessaron_origin_line"
@@ -73,7 +79,7 @@ class Traced:
 
 
 def trace(
-    target: str,
+    target: str | Path,
     table: str,
     key: str | int,
     *,
@@ -85,7 +91,7 @@ def trace(
     """Return which run has loaded a row, and from which record of which source.
 
     Args:
-        target: The URL of a database that runs have loaded.
+        target: The URL of a database that runs have loaded, or the folder of an export.
         table: The table.
         key: The primary key of the row.
         schema: As in `load`.
@@ -97,26 +103,49 @@ def trace(
         SourceError: When no run has loaded such a table.
         UsageError: When there is no such row.
     """
-    if "://" not in target:
-        raise UsageError(f"expected the URL of a database, got {in_quotes(target)}")
+    told = progress or NoProgress()
+    if "://" not in str(target):
+        return _traced_in_folder(Path(target), table, key, told)
     secret = None if password is None else secret_of(password)
-    with OpenDatabase(target, schema, runs_schema, secret, must_exist=True) as database, database.told():
-        runs = _runs_of(database, table)
-        rows = _Rows(database, runs[-1])
+    with OpenDatabase(str(target), schema, runs_schema, secret, must_exist=True) as database, database.told():
+        runs = _runs_of(list(database.past_runs.every()), table, database.name)
+        rows = _Rows(runs[-1], partial(_row_in_database, database))
         found = rows.traced(table, key)
-        known = [run for run in runs if found.top_key and _may_have(run, runs, found)]
         names = _full_names(database, found.top)
-    return _searched(found, known, rows, names, progress or NoProgress())
+    return _searched(found, _known_runs(runs, found), rows, names, told)
 
 
-def _runs_of(database: OpenDatabase, table: str) -> list[RunRecord]:
+def _traced_in_folder(folder: Path, table: str, key: str | int, told: Progress) -> Traced:
+    """Trace a row of the tables of an export."""
+    if not is_export(folder):
+        raise SourceError(f"{folder}: is no folder of an export, nor the URL of a database")
+    receipt, layout = read_receipt(folder), Layout.read(folder / LAYOUT_FILE)
+    rows = {str(each["name"]): int(each["rows"]) for each in receipt["tables"]}
+    plans = layout.compiled(secret=b"any").records.tables
+    top = next((each.name for each in plans if not each.level), "")
+    whole = receipt.get("runs", [{**receipt, "run": 1}])
+    tables = {"tables": receipt["tables"]}
+    every = [RunRecord(each["run"], top, "append", {**each, **tables}, layout.text, rows) for each in whole]
+    runs = _runs_of(every, table, str(folder))
+    files = TableFolder(folder, FileForm.of(receipt), "runs" in receipt)
+    of_folder = _Rows(runs[-1], partial(_row_in_folder, files))
+    found = of_folder.traced(table, key)
+    names = {run.run: run.receipt.get("full_names", ()) for run in runs}
+    return _searched(found, _known_runs(runs, found), of_folder, names, told)
+
+
+def _known_runs(runs: Sequence[RunRecord], found: Traced) -> list[RunRecord]:
+    """Return the runs that may have loaded a record."""
+    return [run for run in runs if _may_have(run, runs, found)]
+
+
+def _runs_of(every: Sequence[RunRecord], table: str, name: str) -> list[RunRecord]:
     """Return the runs that have loaded a table, the first one first."""
-    every = list(database.past_runs.every())
     found = [run for run in every if any(each["name"] == table for each in run.receipt["tables"])]
     if not found:
         there = sorted({each["name"] for run in every for each in run.receipt["tables"]})
         hint = f"; there are {', '.join(there[:8])}" if there else ""
-        raise SourceError(f"{database.name}: no run has loaded a table {in_quotes(table)}{hint}")
+        raise SourceError(f"{name}: no run has loaded a table {in_quotes(table)}{hint}")
     return [run for run in found if run.top == found[-1].top]
 
 
@@ -140,16 +169,19 @@ def _full_names(database: OpenDatabase, top: str) -> dict[int, list[str]]:
 
 
 class _Rows:
-    """The rows of a target, by their keys."""
+    """The rows of a target, by their keys.
 
-    def __init__(self, database: OpenDatabase, run: RunRecord):
+    Args:
+        run: The last run.
+        row: Returns the row of a table with a key, as values by column; None where there is none.
+    """
+
+    def __init__(self, run: RunRecord, row: Callable[[Table, int | str], Mapping[str, Any] | None]):
         self.layout = Layout(run.layout, f"layout of run {run.run}")
         self.compiled = self.layout.compiled(secret=b"any")
         self.tables = {table.name: table for table in self.compiled.written().tables}
         self.top = self.tables[run.top]
-        dialect = dialect_named(database.dialect_name)
-        self._made = CreateTables(dialect, list(self.tables.values()), database.schema)
-        self._database = database
+        self._fetch = row
         self.record_row: Mapping[str, Any] = {}
 
     def traced(self, name: str, key: str | int) -> Traced:
@@ -177,20 +209,34 @@ class _Rows:
         return next((each.parent for each in table.places if each.path == row[str(table.place_key)]), None)
 
     def _row(self, table: Table, key: str | int) -> Mapping[str, Any]:
-        from sqlalchemy import bindparam, text
-
-        names = table.arrow_schema().names
-        quoted = self._made.dialect.quoted
-        columns = ", ".join(map(quoted, names)).replace(":", "\\:")
-        where = f"{self._made.name(table.name)} WHERE {quoted(table.row_key)}".replace(":", "\\:")
         if table.key_type == "integer" and not str(key).isdigit():
             raise UsageError(f"{table.name}.{table.row_key} is a number, got {in_quotes(str(key))}")
-        value = int(key) if table.key_type == "integer" else str(key)
-        query = text(f"SELECT {columns} FROM {where} = :key").bindparams(bindparam("key", value))
-        row = self._database.connection.execute(query).first()
+        row = self._fetch(table, int(key) if table.key_type == "integer" else str(key))
         if row is None:
             raise UsageError(f"{table.name} has no row whose {table.row_key} is {key}")
-        return dict(zip(names, row, strict=True))
+        return row
+
+
+def _row_in_database(database: OpenDatabase, table: Table, key: int | str) -> Mapping[str, Any] | None:
+    from sqlalchemy import bindparam, text
+
+    made = CreateTables(dialect_named(database.dialect_name), [table], database.schema)
+    names, quoted = table.arrow_schema().names, made.dialect.quoted
+    # What stands behind a colon would be a parameter.
+    columns = ", ".join(map(quoted, names)).replace(":", "\\:")
+    where = f"{made.name(table.name)} WHERE {quoted(table.row_key)}".replace(":", "\\:")
+    query = text(f"SELECT {columns} FROM {where} = :key").bindparams(bindparam("key", key))
+    row = database.connection.execute(query).first()
+    return None if row is None else dict(zip(names, row, strict=True))
+
+
+def _row_in_folder(files: TableFolder, table: Table, key: int | str) -> Mapping[str, Any] | None:
+    for batch in files.batches(table, table.arrow_schema().names):
+        place = pc.index(batch.column(table.row_key), key).as_py()
+        if place >= 0:
+            row: Mapping[str, Any] = batch.slice(place, 1).to_pylist()[0]
+            return row
+    return None
 
 
 def _place(chain: Sequence[tuple[Table, Mapping[str, Any]]]) -> str:

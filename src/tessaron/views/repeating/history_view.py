@@ -15,12 +15,13 @@ _SOURCES_NAMED, _CHANGES_SHOWN = 2, 5
 def history_view(history: History, most: int) -> list[Table | str]:
     """Return the parts to be shown: the last runs, and what has changed in each."""
     shown = history.runs[:most]
-    headings = ["run", "when", "mode", "into", "records", "rejected", "new", "changed", "seconds", "sources"]
-    has_merges = any(each.merged for each in shown)
-    if not has_merges:
-        headings = [each for each in headings if each not in ("new", "changed")]
+    headings = ["run", "when", "mode", "into", "records", "rejected"]
+    headings += ["values", "new", "changed", "seconds", "sources"]
+    useless = [] if any(each.merged for each in shown) else ["new", "changed"]
+    useless += [] if any(each.rejected_values for each in shown) else ["values"]
+    headings = [each for each in headings if each not in useless]
     rows = [[_cells(each)[name] for name in headings] for each in shown]
-    numeric = ("run", "records", "rejected", "new", "changed", "seconds")
+    numeric = ("run", "records", "rejected", "values", "new", "changed", "seconds")
     more = len(history.runs) - len(shown)
     told = [f"… and {count(more, 'earlier run')}; --last N shows more"] * (more > 0)
     changes = [line for each in shown for line in _changes(each)]
@@ -32,6 +33,7 @@ def _cells(run: PastRun) -> dict[str, str]:
     return {
         "run": f"{run.run:,}", "when": run.started.replace("T", " ").replace("+00:00", " UTC"),
         "mode": run.mode, "into": run.top, "records": f"{run.records:,}", "rejected": f"{run.rejected:,}",
+        "values": f"{run.rejected_values:,}",
         "new": f"{merged['new']:,}" if merged else "", "changed": f"{merged['changed']:,}" if merged else "",
         "seconds": f"{run.seconds:.1f}", "sources": _named(run.sources),
     }  # fmt: skip
