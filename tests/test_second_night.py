@@ -18,8 +18,9 @@ import tessaron
 from tessaron.repeat.ledgers.database_urls import is_same_database
 from tessaron.repeat.ledgers.ledger_places import LedgerBeside
 from tessaron.repeat.ledgers.run_lock import RunLock
-from tessaron.repeat.standing_watch import StandingWatch, read_health
+from tessaron.repeat.standing_watch import Looked, StandingWatch, read_health
 from tessaron.sinks.database.open_database import OpenDatabase
+from tessaron.write.table_run import start_run
 from tests import endurance
 from tests.harness import FolderTest, quick_command
 from tests.postgres import needs_postgres, postgres_database
@@ -531,7 +532,7 @@ class WatchTest(NightTest):
             if len(answers) == 1:
                 self.write("inbox/b.ndjson.gz", b"\x1f\x8b\x08\x00 no gzip")
                 self.put("c.ndjson", [{"id": 9}])
-            return answer()
+            return Looked.of_loads(answer())
 
         with self.assertLogs("tessaron.watch", "INFO") as logged:
             health = self.watch(look, 4)
@@ -721,6 +722,53 @@ class GrowingTest(NightTest):
         ):
             self.grow()
         self.assertEqual((self.grow().run, self.grow().kept.known), (0, 1))
+
+    def test_a_bad_delivery_keeps_no_good_one_back(self):
+        self.put("a.ndjson", BASE)
+        self.write("inbox/b.ndjson.gz", b"\x1f\x8b\x08\x00 no gzip")
+        self.put("c.ndjson", [{"id": 9}])
+
+        def start(inputs, *others):
+            for each in inputs:
+                if each.name.endswith("c.ndjson"):
+                    raise tessaron.SourceError(f"{each.name}: cannot be read: the disk is gone")
+            return start_run(inputs, *others)
+
+        with mock.patch("tessaron.repeat.growing_export.start_run", start):
+            grown = self.grow()
+        self.assertEqual((grown.rows, grown.run, grown.records), ({"calls": 5, "calls_stays": 10}, 1, 5))
+        self.assertEqual(
+            [Path(name).name for name in sorted(grown.kept.put_aside)], ["b.ndjson.gz", "c.ndjson"]
+        )
+        self.assertEqual((grown.kept.new, grown.passed, self.grow().kept.aside), (1, False, 2))
+        # Once they are others they are new.
+        self.put("c.ndjson", [{"id": 9}, {"id": 10}])
+        self.assertEqual(self.grow().rows["calls"], 2)
+
+    def test_a_watch_lets_it_grow(self):
+        self.put("a.ndjson", BASE)
+        done = self.watch("--format", "csv", "--log", "json")
+        told = [json.loads(line) for line in done.stderr.splitlines()]
+        self.assertEqual([told[1][name] for name in ("event", "run", "records")], ["loaded", 1, 5])
+        self.put("b.ndjson", [WITH_NEW])
+        self.assertIn(b"loaded: run 2; records 1;", self.watch("--on-change", "extend").stderr)
+        self.assertEqual(len(list((self.folder / "out/calls").glob("*.csv"))), 2)
+        for wrong, said in (
+            (("--mode", "merge"), b"a folder grows"),
+            (("--schema-name", "x"), b"go with databases"),
+            (("--to", self.url, "--format", "csv"), b"--format goes with a folder"),
+        ):
+            done = self.watch(*wrong)
+            self.assertEqual((done.returncode, said in done.stderr), (2, True), done.stderr)
+        done = quick_command("watch", "x", "--to", self.folder / "out")
+        self.assertIn(b"--ledger FILE", done.stderr)
+
+    def watch(self, *options):
+        named = {"--to": self.folder / "out", "--ledger": self.folder / "l.db", "--name": "calls"}
+        given = [each for pair in named.items() for each in pair]
+        return quick_command(
+            "watch", self.folder / "inbox", *given, "--rounds", "1", "--settle", "0s", *options
+        )
 
     def test_what_does_not_grow(self):
         self.put("a.ndjson", BASE)

@@ -4,43 +4,48 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from contextlib import ExitStack
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import Any, Unpack
+from typing import Any, Unpack, cast
 
-from tessaron.core.base.errors import Code, DataError, Place, SourceError, TargetError, UsageError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, TargetError, TessaronError
 from tessaron.core.layout.table_set import TableSet
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
 from tessaron.engine.run_progress import NoProgress, Progress
+from tessaron.repeat.growing_folder import (
+    GrowingFolder,
+    append_rejects,
+    link_all,
+    load_script_of,
+    move_parts,
+    write_text,
+)
 from tessaron.repeat.grown_receipts import grown_receipt, parts_of
-from tessaron.repeat.keeping import KeptUp, ledger_url, told_of_deliveries
+from tessaron.repeat.keeping import Keeping, KeptUp, told_of_deliveries
 from tessaron.repeat.keeping_up import entries_of, marks_of
-from tessaron.repeat.ledgers.deliveries import Delivery, sorted_deliveries, still_is
+from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
 from tessaron.repeat.ledgers.ledger_places import LedgerBeside
 from tessaron.repeat.ledgers.marked_sources import named_inputs
 from tessaron.repeat.ledgers.run_lock import RunLock, lock_of
+from tessaron.repeat.one_by_one import all_or_each
 from tessaron.repeat.run_history import unplaced
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.receipt_text import spread_json
 from tessaron.sinks.table_files import TableFiles
-from tessaron.sinks.target_folder import LAYOUT_FILE, LOAD_SCRIPT, RECEIPT_FILE, REJECTS_FILE, TargetFolder
+from tessaron.sinks.target_folder import LAYOUT_FILE, LOAD_SCRIPT, RECEIPT_FILE, TargetFolder
 from tessaron.sources.database.engines import engine_of, told_by
-from tessaron.sources.forms.file_form import FileForm, FormatName
+from tessaron.sources.forms.file_form import FormatName
 from tessaron.sources.resolving import Source
-from tessaron.write.books.receipt import read_receipt
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.export import ExportOptions, split_options
-from tessaron.write.exported_rows import is_export
-from tessaron.write.load_place import CHANGES, OnChange
+from tessaron.write.load_place import OnChange
 from tessaron.write.table_run import TableRun, start_run
 
 _NEW = ".new"
-_MOST_ROWS = 10_000_000
-"""So many rows, at most, have the part files where nothing is said of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,21 +55,38 @@ class Grown:
     Attributes:
         kept: Which sources were new, and what has changed in the structure.
         receipt: The receipt of the folder, all runs together; None where nothing was new in an empty folder.
-        run: The number of the run; 0 where nothing was new.
-        rows: The rows that it has added to each table.
+        runs: What the receipt tells of the runs that were added; none where nothing was new, several where
+            sources were taken one by one, as one of them could not be.
+        rows: The rows that were added to each table.
     """
 
     kept: KeptUp
     receipt: Mapping[str, Any] | None
-    run: int
-    rows: Mapping[str, int]
+    runs: tuple[Mapping[str, Any], ...] = ()
+    rows: Mapping[str, int] = field(default_factory=dict)
+
+    @property
+    def run(self) -> int:
+        """The number of the last run that was added; 0 where nothing was new."""
+        return int(self.runs[-1]["run"]) if self.runs else 0
+
+    @property
+    def records(self) -> int:
+        """The records that were added."""
+        return sum(each["records"] for each in self.runs)
 
     @property
     def passed(self) -> bool:
-        """Whether nothing was rejected by this run, and no source has changed."""
-        runs = [] if self.receipt is None else self.receipt["runs"]
-        rejected = runs[-1]["rejected"] + runs[-1]["rejected_values"] if self.run and runs else 0
-        return self.kept.passed and not rejected
+        """Whether nothing was rejected or put aside, and no source has changed."""
+        return self.kept.passed and not any(each["rejected"] or each["rejected_values"] for each in self.runs)
+
+    def then(self, other: Grown) -> Grown:
+        """Return what was done by this and then by another, which found what this one had left."""
+        rows = Counter(self.rows)
+        rows.update(other.rows)
+        return Grown(
+            self.kept.then(other.kept), other.receipt or self.receipt, (*self.runs, *other.runs), dict(rows)
+        )
 
     def to_json(self) -> str:
         """Return all of it as JSON."""
@@ -107,93 +129,115 @@ def grow(
         TargetError: When the folder cannot be written, or another run does not end.
         UsageError: When an argument cannot be right.
     """
-    if on_change not in CHANGES:
-        raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {on_change!r}")
-    said, own = split_options(options)
-    said |= {"for_spreadsheets": True} if for_spreadsheets else {}
-    told = progress or NoProgress()
-    folder = Path(os.path.abspath(target))
-    url = ledger_url(str(ledger))
+    keeping = Keeping(str(ledger), on_change=on_change, wait=wait)
+    given: GrowingOptions = {**options, "format": format, "for_spreadsheets": for_spreadsheets}
+    return grown(source, target, keeping, given, layout, progress or NoProgress())
+
+
+class GrowingOptions(ExportOptions, total=False):
+    """How a folder that grows is written: its `format`, and `for_spreadsheets`, as in `export`, besides."""
+
+    format: FormatName | None
+    for_spreadsheets: bool
+
+
+def grown(
+    source: Source,
+    target: str | Path,
+    keeping: Keeping,
+    options: GrowingOptions,
+    layout: Layout | None,
+    told: Progress,
+) -> Grown:
+    """Do what `grow` says."""
+    keeping.check_change()
+    folder, url = Path(os.path.abspath(target)), keeping.url()
+    files = [] if "sqlite" not in url else [lock_of(Path(url.removeprefix("sqlite:///")))]
     with ExitStack() as stack:
-        for path in sorted({lock_of(folder), *([] if "sqlite" not in url else [lock_of(Path(url[10:]))])}):
-            stack.enter_context(RunLock(path, told.say, wait))
-        state = _Folder.of(folder, format, said)
-        engine, name = engine_of(url, must_exist=False)
-        stack.enter_context(told_by(engine, name, TargetError))
-        connection = stack.enter_context(engine.connect())
-        kept = LedgerBeside(connection, str(folder), state.top, state.run_of)
-        found = sorted_deliveries(named_inputs(source, kept.ledger.mark, False), kept.ledger)
-        kept.note([*found.same, *found.touched])
-        told_of = told_of_deliveries(found, len(found.new), found.changed)
-        if not found.new:
-            return Grown(told_of, state.receipt, 0, {})
-        kept.begin([each.entry for each in found.new])
-        work = _Growing(state, found.new, Options.of(own), on_change, layout, told, kept)
-        return work.run(told_of)
+        for path in sorted({lock_of(folder), *files}):
+            stack.enter_context(RunLock(path, told.say, keeping.wait))
+        return all_or_each(GrowingRun(source, folder, keeping, options, layout, told))
 
 
-@dataclass(frozen=True)
-class _Folder:
-    """A folder that grows, as it is.
+class GrowingRun:
+    """Lets a folder grow, in one run or more.
 
     Attributes:
-        path: The folder.
-        receipt: Its receipt; None for one that is to be.
-        form: How its files are written.
+        has_more: Whether the last run has left something to the next one.
+        taken: What it was about to add.
     """
 
-    path: Path
-    receipt: Mapping[str, Any] | None
-    form: FileForm
-
-    @classmethod
-    def of(cls, path: Path, format: FormatName | None, said: Mapping[str, Any]) -> _Folder:
-        """Return the state of a folder.
-
-        Raises:
-            TargetError: When it is an export that does not grow.
-            UsageError: When files were written otherwise so far.
-        """
-        if not is_export(path):
-            form = FileForm(format or "parquet", **said)
-            if form.name == "xlsx" or not form.header:
-                raise UsageError("what grows tells its columns: no spreadsheet, nor CSV without a header")
-            return cls(path, None, form if form.has_folders else replace(form, file_rows=_MOST_ROWS))
-        receipt = read_receipt(path)
-        if "runs" not in receipt:
-            raise TargetError(f"{path}: is an export of one run, which does not grow; choose another folder")
-        form = FileForm.of(receipt)
-        if (format is not None and format != form.name) or any(
-            getattr(form, name) != said[name] for name in said
-        ):
-            raise UsageError(f"{path}: its files are written otherwise; leave out what is said of them")
-        return cls(path, receipt, form)
+    def __init__(
+        self, source: Source, folder: Path, keeping: Keeping, options: GrowingOptions, given: Layout | None,
+        told: Progress,
+    ):  # fmt: skip
+        of_form = {"format", "for_spreadsheets"}
+        own = {name: value for name, value in options.items() if name not in of_form}
+        self._format = options.get("format")
+        self._said, rest = split_options(cast("ExportOptions", own))
+        self._said |= {"for_spreadsheets": True} if options.get("for_spreadsheets") else {}
+        self._source, self._folder, self._keeping = source, folder, keeping
+        self._options, self._given, self._told = Options.of(rest), given, told
+        self._found, self._done = Deliveries(), set[str]()
+        self.has_more = False
+        self.taken: list[Delivery] = []
 
     @property
-    def top(self) -> str:
-        """The table of the records; empty for a folder that is to be."""
-        return "" if self.receipt is None else str(self.receipt["top"])
+    def goes_on(self) -> bool:
+        """Whether a source whose structure has changed is put aside, where that is not to be."""
+        return self._keeping.goes_on
 
-    @property
-    def rows(self) -> dict[str, int]:
-        """The rows of each table."""
-        return {} if self.receipt is None else {each["name"]: each["rows"] for each in self.receipt["tables"]}
+    def say(self, text: str) -> None:
+        """Tell what is worth telling meanwhile."""
+        self._told.say(text)
 
-    def run_of(self, token: str) -> tuple[int, str]:
-        """Return the number of the run with a token, and the records' table; 0 for none."""
-        runs = [] if self.receipt is None else self.receipt["runs"]
-        return next(((each["run"], self.top) for each in runs if each["token"] == token), (0, ""))
+    def once(self, most: int | None = None) -> Grown:
+        """Add what is new, or at most so many of the sources that are, whole or not at all."""
+        self.taken = []
+        state = GrowingFolder.of(self._folder, self._format, self._said)
+        with ExitStack() as stack:
+            kept = self._ledger(state, stack)
+            named = named_inputs(self._source, kept.ledger.mark, False)
+            found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
+            kept.note([*found.same, *found.touched])
+            chosen = [each for each in found.new if each.entry.source not in self._done]
+            taken = self.taken = chosen[:most]
+            self.has_more = len(taken) < len(chosen)
+            if not taken:
+                return Grown(told_of_deliveries(found, 0, found.changed), state.receipt)
+            kept.begin([each.entry for each in taken])
+            work = _Growing(
+                state, taken, self._options, self._keeping.on_change, self._given, self._told, kept
+            )
+            made = work.run(told_of_deliveries(found, len(taken), found.changed))
+            self._done |= {each.entry.source for each in taken}
+            return made
 
-    def left_out(self) -> frozenset[str]:
-        """Return the places that the first run left out."""
-        return frozenset(() if self.receipt is None else self.receipt["left_out_first"])
+    def without(self, delivery: Delivery, error: TessaronError) -> Grown:
+        """Put a source aside; one that was changed meanwhile is only left to the next run."""
+        self._done.add(delivery.entry.source)
+        told_of = told_of_deliveries(self._found, 0, ())
+        state = GrowingFolder.of(self._folder, self._format, self._said)
+        if not still_is(delivery):
+            return Grown(replace(told_of, waiting=1), state.receipt)
+        with ExitStack() as stack:
+            kept = self._ledger(state, stack)
+            said = str(error).removeprefix(f"{delivery.source.name}: ")
+            kept.note([replace(delivery.entry, state="aside", said=said)])
+        return Grown(replace(told_of, put_aside={delivery.entry.source: said}), state.receipt)
+
+    def _ledger(self, state: GrowingFolder, stack: ExitStack) -> LedgerBeside:
+        engine, name = engine_of(self._keeping.url(), must_exist=False)
+        stack.enter_context(told_by(engine, name, TargetError))
+        connection = stack.enter_context(engine.connect())
+        return LedgerBeside(connection, str(self._folder), state.top, state.run_of)
 
 
 class _Growing:
     """One run that adds to a folder."""
 
     def __init__(
-        self, state: _Folder, chosen: Sequence[Delivery], options: Options, on_change: OnChange,
+        self, state: GrowingFolder, chosen: Sequence[Delivery], options: Options, on_change: OnChange,
         given: Layout | None, told: Progress, kept: LedgerBeside,
     ):  # fmt: skip
         self._state, self._chosen, self._options, self._on_change = state, chosen, options, on_change
@@ -207,7 +251,7 @@ class _Growing:
         grows = self._on_change == "extend" and not is_first
         with TargetFolder(state.path, replace=True) as folder, ExitStack() as stack:
             if not is_first:
-                _link_all(state.path, folder.aside)
+                link_all(state.path, folder.aside)
             run = start_run(
                 [each.source for each in self._chosen], options, self._told, stack, layout,
                 None if is_first or grows else state.left_out(), grows,
@@ -215,18 +259,17 @@ class _Growing:
             plan = run.read()
             files = self._written(run, plan, folder.aside / _NEW)
             receipt = self._receipt(run, plan, files, folder.aside, layout)
-            top = receipt["top"]
-            record = RunRecord(receipt["runs"][-1]["run"], top, "append", receipt["runs"][-1], "", {})
-            self._check(record.receipt, is_first)
-            self._kept.in_transaction(
-                top, record.run, entries_of(record, self._chosen), marks_of(self._chosen)
-            )
+            own = receipt["runs"][-1]
+            record = RunRecord(own["run"], receipt["top"], "append", own, "", {})
+            self._check(own, is_first)
+            entries = entries_of(record, self._chosen)
+            self._kept.in_transaction(record.top, record.run, entries, marks_of(self._chosen))
             folder.commit()
-        self._kept.after(top, record.run)
-        changes = [*record.receipt["new"], *record.receipt["widened"], *unplaced(record.receipt)]
-        return Grown(
-            replace(told_of, changes=() if is_first else tuple(changes)), receipt, record.run, files.rows
-        )
+        self._kept.after(record.top, record.run)
+        unread = {each.source: each.said for each in entries if each.state == "aside"}
+        changes = () if is_first else (*own["new"], *own["widened"], *unplaced(own))
+        told_of = replace(told_of, new=told_of.new - len(unread), put_aside=unread, changes=changes)
+        return Grown(told_of, receipt, (own,), files.rows)
 
     def _written(self, run: TableRun, plan: TableSet, aside: Path) -> TableFiles:
         """Write the rows as part files of their own."""
@@ -253,7 +296,7 @@ class _Growing:
         """Put the part files beside those before, write what stands beside the tables; return the receipt."""
         done, form = run.done(), self._state.form
         new_parts = parts_of(aside / _NEW)
-        moved = _moved(aside / _NEW, aside)
+        moved = move_parts(aside / _NEW, aside)
         written = Written(files.rows, files.values, files.names, {})
         own = receipt_of(
             done, plan, written, self._options, self._clock, form.name, str(self._state.path), layout, form
@@ -268,11 +311,11 @@ class _Growing:
         }
         parts = {moved[name]: digest for name, digest in new_parts.items()}
         receipt = grown_receipt(self._state.receipt, own.to_dict(), done.top, about, parts)
-        _write(aside / RECEIPT_FILE, spread_json(receipt) + "\n")
-        _write(aside / LAYOUT_FILE, run.layout_text())
-        _write(aside / LOAD_SCRIPT, _script(plan, receipt, form))
+        write_text(aside / RECEIPT_FILE, spread_json(receipt) + "\n")
+        write_text(aside / LAYOUT_FILE, run.layout_text())
+        write_text(aside / LOAD_SCRIPT, load_script_of(plan, receipt, form))
         if done.log.first:
-            _append_rejects(aside, done.log.every())
+            append_rejects(aside, done.log.every())
         return receipt
 
     def _check(self, receipt: Mapping[str, Any], is_first: bool) -> None:
@@ -288,59 +331,3 @@ class _Growing:
                 Place("the whole run"),
                 Code.NO_COLUMN,
             )
-
-
-def _link_all(folder: Path, aside: Path) -> None:
-    """Let all files of a folder stand in another one too: as links, or else as copies."""
-    for path in sorted(folder.rglob("*")):
-        name = path.relative_to(folder)
-        if path.is_dir():
-            (aside / name).mkdir(exist_ok=True)
-        elif name.as_posix() not in (RECEIPT_FILE, LAYOUT_FILE, LOAD_SCRIPT):
-            try:
-                os.link(path, aside / name)
-            except OSError:
-                shutil.copy2(path, aside / name)
-
-
-def _moved(new: Path, aside: Path) -> dict[str, str]:
-    """Put part files behind those that are there; return the name of each, by the one it had."""
-    names: dict[str, str] = {}
-    counts: dict[Path, int] = {}
-    for path in sorted(each for each in new.rglob("part-*") if each.is_file()):
-        name = path.relative_to(new)
-        place = aside / name.parent
-        place.mkdir(parents=True, exist_ok=True)
-        if place not in counts:
-            counts[place] = sum(each.name.startswith("part-") for each in place.iterdir())
-        counts[place] += 1
-        ending = path.name.partition(".")[2]
-        target = place / f"part-{counts[place]:05}.{ending}"
-        os.rename(path, target)
-        names[name.as_posix()] = target.relative_to(aside).as_posix()
-    shutil.rmtree(new)
-    return names
-
-
-def _append_rejects(aside: Path, rejects: Any) -> None:
-    path = aside / REJECTS_FILE
-    before = path.read_bytes() if path.exists() else b""
-    path.unlink(missing_ok=True)
-    lines = "".join(json.dumps(each, ensure_ascii=False) + "\n" for each in rejects)
-    path.write_bytes(before + lines.encode("utf-8", "surrogateescape"))
-
-
-def _script(plan: TableSet, receipt: Mapping[str, Any], form: FileForm) -> str:
-    from tessaron.sinks.ddl.create_tables import CreateTables
-    from tessaron.sinks.ddl.known_dialects import dialect_named
-    from tessaron.sinks.ddl.load_script import load_script
-
-    names = {each["name"]: each["file"] for each in receipt["tables"]}
-    return load_script(CreateTables(dialect_named("postgresql"), plan.tables), names, form)
-
-
-def _write(path: Path, text: str) -> None:
-    try:
-        path.write_text(text, "utf-8")
-    except OSError as error:
-        raise TargetError(f"the target cannot be written: {error.strerror}") from error

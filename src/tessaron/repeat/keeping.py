@@ -48,8 +48,7 @@ class Keeping:
         """Raise `UsageError` for what cannot be right together."""
         if self.changed not in get_args(Changed):
             raise UsageError(f"changed: expected {' or '.join(get_args(Changed))}, got {self.changed!r}")
-        if self.on_change not in CHANGES:
-            raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {self.on_change!r}")
+        self.check_change()
         if place.mode not in ("append", "merge"):
             raise UsageError(f"a ledger goes with append or merge, not with {place.mode}")
         for name, is_asked in (("changed=reload", self.changed == "reload"), ("again", self.again)):
@@ -58,6 +57,11 @@ class Keeping:
         if place.complete:
             said = "with a ledger only what is new is read, so nothing tells what is gone"
             raise UsageError(f"{said}: leave complete out")
+
+    def check_change(self) -> None:
+        """Raise `UsageError` where what becomes of a changed structure is none of these."""
+        if self.on_change not in CHANGES:
+            raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {self.on_change!r}")
 
     def url(self) -> str:
         """Return the ledger's URL."""

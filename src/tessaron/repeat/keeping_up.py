@@ -27,6 +27,7 @@ from tessaron.repeat.ledgers.ledger import Entry
 from tessaron.repeat.ledgers.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.ledgers.marked_sources import named_inputs
 from tessaron.repeat.ledgers.run_lock import RunLock
+from tessaron.repeat.one_by_one import all_or_each
 from tessaron.repeat.run_history import unplaced
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord
@@ -108,23 +109,7 @@ def kept_up(
     with ExitStack() as stack:
         for path in lock_files(keeping.url(), place.to):
             stack.enter_context(RunLock(path, told.say, keeping.wait))
-
-        run = KeepingRun(place, keeping, options, layout, told)
-        try:
-            return run.once(source)
-        except (DataError, SourceError) as error:
-            if not run.taken or (isinstance(error, DataError) and _is_meant(error, keeping)):
-                raise
-            if isinstance(error, DataError) and error.code is Code.UNIQUE:
-                told.say(
-                    "a record comes in several sources that are new: they are loaded one after the other"
-                )
-            return run.each(source)
-
-
-def _is_meant(error: DataError, keeping: Keeping) -> bool:
-    """Say whether a run is to end with an error, whatever else is there to load."""
-    return error.code is Code.NO_COLUMN and not keeping.goes_on
+        return all_or_each(KeepingRun(source, place, keeping, options, layout, told))
 
 
 class _NothingNewError(Exception):
@@ -151,9 +136,10 @@ class KeepingRun:
     """
 
     def __init__(
-        self, place: LoadPlace, keeping: Keeping, options: RunOptions, given: Layout | None, told: Progress,
+        self, source: Source, place: LoadPlace, keeping: Keeping, options: RunOptions, given: Layout | None,
+        told: Progress,
     ):  # fmt: skip
-        self._place, self._keeping, self._options = place, keeping, options
+        self._source, self._place, self._keeping, self._options = source, place, keeping, options
         self._given, self._told = given, told
         self._changes: tuple[str, ...] = ()
         self._unread: dict[str, str] = {}
@@ -162,20 +148,16 @@ class KeepingRun:
         self.has_more = False
         self.taken: list[Delivery] = []
 
-    def each(self, source: Source) -> KeptUp:
-        """Load sources that are new one by one; those that cannot be loaded are put aside."""
-        done: KeptUp | None = None
-        while done is None or self.has_more:
-            try:
-                result = self.once(source, 1)
-            except (DataError, SourceError) as error:
-                if not self.taken or (isinstance(error, DataError) and _is_meant(error, self._keeping)):
-                    raise
-                result = self._without(self.taken[0], error)
-            done = result if done is None else done.then(result)
-        return done
+    @property
+    def goes_on(self) -> bool:
+        """Whether a source whose structure has changed is put aside, where that is not to be."""
+        return self._keeping.goes_on
 
-    def _without(self, delivery: Delivery, error: TessaronError) -> KeptUp:
+    def say(self, text: str) -> None:
+        """Tell what is worth telling meanwhile."""
+        self._told.say(text)
+
+    def without(self, delivery: Delivery, error: TessaronError) -> KeptUp:
         """Put a source aside; one that was changed meanwhile is only left to the next run."""
         self._done.add(delivery.entry.source)
         if not still_is(delivery):
@@ -189,19 +171,19 @@ class KeepingRun:
             database.connection.commit()
         return replace(told_of_deliveries(self._found, 0, ()), put_aside={delivery.entry.source: said})
 
-    def once(self, source: Source, most: int | None = None) -> KeptUp:
+    def once(self, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
         with ExitStack() as stack:
             database = stack.enter_context(self._place.database(self._told.say, self._keeping.wait))
             database.begin_alone()
-            return self._once(source, database, stack, most)
+            return self._once(database, stack, most)
 
-    def _once(self, source: Source, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
+    def _once(self, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
         self._changes, self._unread, self.taken = (), {}, []
         feed = self._feed(database)
         kept = self._ledger(database, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
-        named = named_inputs(source, mark_of, self._place.mode == "merge")
+        named = named_inputs(self._source, mark_of, self._place.mode == "merge")
         found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
         kept.note([*found.same, *found.touched])
         chosen = list(found.new)

@@ -10,9 +10,13 @@ from dataclasses import asdict, dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import Event
+from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import SourceError, TargetError, TessaronError, UsageError
 from tessaron.repeat.keeping import KeptUp
+
+if TYPE_CHECKING:
+    from tessaron.repeat.growing_export import Grown
 
 LOG = logging.getLogger("tessaron.watch")
 _LATE = 3
@@ -80,6 +84,47 @@ def read_health(path: Path) -> WatchHealth:
         raise SourceError(f"{path}: is no health file of a watch: {error}") from error
 
 
+@dataclass(frozen=True, slots=True)
+class RunTold:
+    """What is told of one run: its number, what it read, and how long it took."""
+
+    run: int
+    records: int
+    rejected: int
+    seconds: float
+    sources: tuple[str, ...]
+
+
+@dataclass(frozen=True, slots=True)
+class Looked:
+    """What a look has brought: which sources were new, and the runs that have taken them in."""
+
+    kept: KeptUp
+    runs: tuple[RunTold, ...]
+
+    @classmethod
+    def of_loads(cls, kept: KeptUp) -> Looked:
+        """Return what was loaded into a database."""
+        receipts = [(each.run, each.receipt) for each in kept.loads]
+        return cls(kept, tuple(
+            RunTold(
+                run, told.records, told.rejected, told.seconds, tuple(each.name for each in told.sources)
+            )
+            for run, told in receipts
+        ))  # fmt: skip
+
+    @classmethod
+    def of_folder(cls, grown: Grown) -> Looked:
+        """Return what was added to a folder."""
+        return cls(grown.kept, tuple(
+            RunTold(
+                run["run"], run["records"], run["rejected"], run["seconds"],
+                tuple(each["name"] for each in run["sources"]),
+            )
+            for run in grown.runs
+        ))  # fmt: skip
+
+
 class StandingWatch:
     """Looks for what is new, again and again.
 
@@ -93,7 +138,7 @@ class StandingWatch:
 
     def __init__(
         self,
-        look: Callable[[], KeptUp],
+        look: Callable[[], Looked],
         every: float,
         health: Path | None,
         folders: Sequence[Path] = (),
@@ -128,7 +173,7 @@ class StandingWatch:
     def _round(self) -> None:
         self._tell(state="loading", looked=_now(), rounds=self._health.rounds + 1)
         try:
-            kept = self._look()
+            looked = self._look()
         except UsageError:
             raise
         except TessaronError as error:
@@ -136,15 +181,13 @@ class StandingWatch:
             LOG.error("out of order, it is tried again", extra={"error": str(error), "failures": failures})
             self._tell(state="failing", failures=failures, error=str(error))
             return
-        self._take_in(kept)
+        self._take_in(looked)
 
-    def _take_in(self, kept: KeptUp) -> None:
-        known, self._has_waiting = self._health, bool(kept.waiting)
-        for loaded in kept.loads:
-            LOG.info("loaded", extra={
-                "run": loaded.run, "records": loaded.receipt.records, "rejected": loaded.receipt.rejected,
-                "seconds": loaded.receipt.seconds, "sources": [each.name for each in loaded.receipt.sources],
-            })  # fmt: skip
+    def _take_in(self, looked: Looked) -> None:
+        known, kept = self._health, looked.kept
+        self._has_waiting = bool(kept.waiting)
+        for run in looked.runs:
+            LOG.info("loaded", extra=asdict(run))
         for name, reason in kept.put_aside.items():
             LOG.warning("put aside", extra={"source": name, "reason": reason})
         for name in kept.changed:
@@ -152,10 +195,10 @@ class StandingWatch:
         for change in kept.changes:
             LOG.warning("structure has changed", extra={"change": change})
         self._tell(
-            state="idle", failures=0, error="", loads=known.loads + len(kept.loads),
+            state="idle", failures=0, error="", loads=known.loads + len(looked.runs),
             sources=known.sources + kept.new, aside=known.aside + len(kept.put_aside),
-            records=known.records + sum(each.receipt.records for each in kept.loads),
-            rejected=known.rejected + sum(each.receipt.rejected for each in kept.loads),
+            records=known.records + sum(each.records for each in looked.runs),
+            rejected=known.rejected + sum(each.rejected for each in looked.runs),
         )  # fmt: skip
 
     def _pause(self) -> None:

@@ -1,4 +1,4 @@
-"""`tessaron watch`: a database is kept up with its sources until that is stopped."""
+"""`tessaron watch`: a database, or a folder of tables, is kept up with its sources until that is stopped."""
 
 from __future__ import annotations
 
@@ -32,7 +32,12 @@ from tessaron.cli.shared_options import (
 from tessaron.cli.source_arguments import mark_option, source_of, source_options
 
 if TYPE_CHECKING:
-    from tessaron.repeat.standing_watch import StandingWatch
+    from collections.abc import Callable
+
+    from tessaron.decide.layout_file import Layout
+    from tessaron.repeat.keeping import Keeping
+    from tessaron.repeat.standing_watch import Looked, StandingWatch
+    from tessaron.write.load_place import LoadPlace
 
 _UNITS = {"s": 1.0, "m": 60.0, "min": 60.0, "h": 3_600.0, "": 1.0}
 
@@ -51,13 +56,21 @@ class Duration(click.ParamType[float]):
 
 
 _OWN_OPTIONS = (
-    click.option("--to", "to", metavar="URL", help="The database: sqlite:///FILE, postgresql://…"),
+    click.option(
+        "--to", "to", metavar="URL-OR-DIR",
+        help="The database (sqlite:///FILE, postgresql://…), or the folder of tables, which grows.",
+    ),
     click.option(
         "--every", type=Duration(), default="30s", show_default=True, metavar="TIME",
         help="How often to look.",
     ),
     click.option(
-        "--ledger", metavar="FILE-OR-URL", help="The ledger of what is done; else in the database itself."
+        "--ledger", metavar="FILE-OR-URL",
+        help="The ledger of what is done; else in the database itself. A folder needs one.",
+    ),
+    click.option(
+        "--format", "format_name", type=click.Choice(["parquet", "csv", "tsv", "arrow", "jsonl"]),
+        help="Of a folder that is to be: how its files are written.",
     ),
     click.option(
         "--mode", type=click.Choice(["append", "merge"]), default="append", show_default=True,
@@ -114,36 +127,40 @@ def _own_options(command: Command) -> Command:
 @stop_options
 @source_options
 def watch(
-    sources: tuple[str, ...], to: str | None, every: float, ledger: str | None, mode: str, changed: str,
-    on_change: str, settle: float, health: Path | None, status: Path | None, rounds: int | None, log: str,
-    schema: str | None, runs_schema: str | None, password: str | None, layout_file: str | None,
-    no_envelope: bool, dictionary: tuple[str, ...], no_dictionary: tuple[str, ...], **options: Any,
+    sources: tuple[str, ...], to: str | None, every: float, ledger: str | None, format_name: str | None,
+    mode: str, changed: str, on_change: str, settle: float, health: Path | None, status: Path | None,
+    rounds: int | None, log: str, schema: str | None, runs_schema: str | None, password: str | None,
+    layout_file: str | None, no_envelope: bool, dictionary: tuple[str, ...], no_dictionary: tuple[str, ...],
+    **options: Any,
 ) -> None:  # fmt: skip
-    """Keep a database up with SOURCE: load what is new, every now and then, until this is stopped.
+    """Keep a database or a folder of tables up with SOURCE: take in what is new, until this is stopped.
 
     It looks at once where the system tells of changes in a folder. A source that cannot be loaded is put
-    aside with the reason, and the rest goes on; a database that is away is tried again. On SIGTERM or Ctrl-C
+    aside with the reason, and the rest goes on; a target that is away is tried again. On SIGTERM or Ctrl-C
     what is being loaded is finished first.
     """
     if status is not None:
         _show_status(status)
         return
     if not sources or to is None:
-        raise click.UsageError("say what to watch and where it goes: tessaron watch SOURCE --to URL")
-    from tessaron.repeat.keeping import Keeping, KeptUp
-    from tessaron.repeat.keeping_up import kept_up
+        raise click.UsageError("say what to watch and where it goes: tessaron watch SOURCE --to URL-OR-DIR")
+    from tessaron.repeat.keeping import Keeping
     from tessaron.repeat.standing_watch import LOG, StandingWatch
     from tessaron.views.repeating.log_lines import JsonLines, PlainLines
     from tessaron.write.load_place import LoadPlace
 
+    place = LoadPlace(to, mode, schema, runs_schema, password=password)  # type: ignore[arg-type]
+    if is_folder := _is_folder(to):
+        _check_folder(place, ledger, changed)
+    elif format_name is not None:
+        raise click.UsageError("--format goes with a folder")
+    keeping = Keeping(ledger or to, changed, on_change, settle=settle, goes_on=True)  # type: ignore[arg-type]
+    keeping.check(place)
     handler = logging.StreamHandler(sys.stderr)
     handler.setFormatter(JsonLines() if log == "json" else PlainLines())
     LOG.addHandler(handler)
     LOG.setLevel(logging.INFO)
     LOG.propagate = False
-    place = LoadPlace(to, mode, schema, runs_schema, password=password)  # type: ignore[arg-type]
-    keeping = Keeping(ledger or to, changed, on_change, settle=settle, goes_on=True)  # type: ignore[arg-type]
-    keeping.check(place)
     layout = layout_of(layout_file)
     given: Any = {
         **options,
@@ -152,13 +169,55 @@ def watch(
         "not_dictionaries": no_dictionary,
     }
 
-    def look() -> KeptUp:
-        return kept_up(source_of(sources), place, keeping, given, layout, LoggedProgress())
-
+    look = (
+        _look_of_folder(sources, to, keeping, {**given, "format": format_name}, layout)
+        if is_folder
+        else _look_of_database(sources, place, keeping, given, layout)
+    )
     folders = [Path(each) for each in sources if Path(each).is_dir()]
     standing = StandingWatch(look, every, health, folders if len(folders) == len(sources) else (), settle)
     _stop_on_signals(standing)
     standing.run(rounds)
+
+
+def _is_folder(to: str) -> bool:
+    """Say whether a target is a folder: what else there is has a scheme."""
+    return re.match(r"[a-z][a-z0-9+.-]+:", to) is None
+
+
+def _check_folder(place: LoadPlace, ledger: str | None, changed: str) -> None:
+    if ledger is None:
+        raise click.UsageError("a folder has its ledger beside it: --ledger FILE")
+    if place.mode != "append" or changed != "reject":
+        raise click.UsageError("a folder grows; --mode merge and --changed reload go with databases")
+    if (place.schema, place.runs_schema, place.password) != (None, None, None):
+        raise click.UsageError("--schema-name, --runs-schema and --password go with databases")
+
+
+def _look_of_database(
+    sources: tuple[str, ...], place: LoadPlace, keeping: Keeping, given: Any, layout: Layout | None
+) -> Callable[[], Looked]:
+    """Return what loads into a database what is new."""
+    from tessaron.repeat.keeping_up import kept_up
+    from tessaron.repeat.standing_watch import Looked
+
+    def look() -> Looked:
+        return Looked.of_loads(kept_up(source_of(sources), place, keeping, given, layout, LoggedProgress()))
+
+    return look
+
+
+def _look_of_folder(
+    sources: tuple[str, ...], to: str, keeping: Keeping, given: Any, layout: Layout | None
+) -> Callable[[], Looked]:
+    """Return what adds to a folder what is new."""
+    from tessaron.repeat.growing_export import grown
+    from tessaron.repeat.standing_watch import Looked
+
+    def look() -> Looked:
+        return Looked.of_folder(grown(source_of(sources), to, keeping, given, layout, LoggedProgress()))
+
+    return look
 
 
 class LoggedProgress:

@@ -38,9 +38,12 @@ def grown_view(grown: Grown) -> list[Table | str]:
         ]
         found = [grid(("table", "added", "rows"), rows, numeric=("added", "rows"))]
         found += list(_more(len(grown.rows), _TABLES))
-        run = grown.receipt["runs"][-1]
-        into = f"{count_of(run['records'], 'record')} into {grown.receipt['target']}"
-        found += ["", f"{into}, {run['seconds']:.2f} seconds; run {grown.run}", ""]
+        into = f"{count_of(grown.records, 'record')} into {grown.receipt['target']}"
+        seconds = sum(run["seconds"] for run in grown.runs)
+        numbers = ", ".join(str(run["run"]) for run in grown.runs[:_SHOWN])
+        more = ", …" if len(grown.runs) > _SHOWN else ""
+        which = f"runs {numbers}{more}" if len(grown.runs) > 1 else f"run {numbers}"
+        found += ["", f"{into}, {seconds:.2f} seconds; {which}", ""]
     return [*found, _sources(grown.kept)]
 
 

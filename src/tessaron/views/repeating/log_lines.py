@@ -42,6 +42,6 @@ def told_beside(record: logging.LogRecord) -> dict[str, object]:
 
 
 def _plain(value: object) -> str:
-    if isinstance(value, list):
+    if isinstance(value, (list, tuple)):
         return ", ".join(map(str, value[:3])) + (f" and {len(value) - 3:,} more" if len(value) > 3 else "")
     return f"{value:,}" if isinstance(value, (int, float)) else str(value)
