@@ -10,11 +10,24 @@ import pyarrow.parquet as pq
 from pyiceberg.catalog import load_catalog
 
 import tessaron
+from tessaron.repeat.ledgers.ledger_places import LedgerBeside
+from tessaron.sinks.lake.lake_tables import LakeTarget
 from tessaron.sources.demo.vessel_calls import call_line, iter_calls
 from tests.golden import cases, source_of
 from tests.harness import FolderTest, quick_command
 
 LINES = [call_line(call) for call in iter_calls(40)]
+
+
+COMMIT = LakeTarget._commit
+
+
+def _break_off(left, target, table, record):
+    """Commit so many tables, then break off."""
+    if not left[0]:
+        raise KeyboardInterrupt
+    left[0] -= 1
+    COMMIT(target, table, record)
 
 
 class LakeTest(FolderTest):
@@ -165,6 +178,62 @@ class LakeTest(FolderTest):
         self.assertEqual(
             [(row["run"], row["line"], row["code"], row["raw"]) for row in rows], [(1, 41, "truncated", "{")]
         )
+
+    def keep(self, **options):
+        inbox, ledger = self.folder / "inbox", self.folder / "l.db"
+        return tessaron.keep_up(inbox, self.place, ledger=ledger, name="calls", **options)
+
+    def test_a_ledger_and_a_structure_that_changes(self):
+        self.write("inbox/a.ndjson", '{"id": 1, "teu": 1.5, "n": 3, "stays": [{"b": 1}]}')
+        self.assertEqual((self.keep().new, self.keep().known), (1, 1))
+        new = {"id": 2, "teu": 10.5, "n": 0.5, "pilot": "x", "stays": [{"b": 2, "q": True}], "moves": [1, 2]}
+        self.write("inbox/b.ndjson", json.dumps(new))
+        with self.assertRaisesRegex(tessaron.DataError, r"(?s)nothing was loaded:.*\$\.pilot"):
+            self.keep(on_change="stop")
+        kept = self.keep(on_change="extend")
+        added = ("calls.pilot: $.pilot", "calls_stays.q: $.stays[*].q", "calls_moves: $.moves[*]")
+        # Iceberg lets decimals get longer; it has no way from integers to them.
+        self.assertEqual(kept.changes[:4], (*added, "calls.teu: decimal(2,1) → decimal(3,1)"))
+        self.assertRegex(kept.changes[4], r"^\$\.n: 1 value has no place")
+        rows = self.table("calls").scan().to_arrow().sort_by("id").to_pylist()
+        self.assertEqual(
+            [(row["pilot"], row["n"], str(row["teu"])) for row in rows],
+            [(None, 3, "1.5"), ("x", None, "10.5")],
+        )
+        told = tessaron.history(self.place).runs
+        self.assertEqual(
+            [(run.run, run.records, run.changes) for run in told], [(2, 1, kept.changes), (1, 1, ())]
+        )
+        self.assertTrue(tessaron.verify(self.place, self.folder / "inbox").passed)
+        with self.assertRaisesRegex(tessaron.UsageError, "in a file: --ledger FILE"):
+            tessaron.keep_up(self.folder / "inbox", self.place, ledger=self.place)
+
+    def test_a_run_that_breaks_off_between_two_tables_is_taken_back(self):
+        for run in (1, 2):
+            self.write(f"inbox/{run}.ndjson", "\n".join([*LINES[20 * run - 20 : 20 * run], "{"]))
+            for done in range(4):
+                left = [done]
+                with (
+                    mock.patch.object(
+                        LakeTarget, "_commit", lambda *each, left=left: _break_off(left, *each)
+                    ),
+                    self.assertRaises(KeyboardInterrupt),
+                ):
+                    self.keep()
+            self.assertEqual(len(tessaron.history(self.place).runs) if run > 1 else 0, run - 1)
+            with (
+                mock.patch.object(LedgerBeside, "after", side_effect=KeyboardInterrupt),
+                self.assertRaises(KeyboardInterrupt),
+            ):
+                self.keep()
+            # It was all there, and only the ledger did not know.
+            kept = self.keep()
+            self.assertEqual((kept.new, kept.known, len(tessaron.history(self.place).runs)), (0, run, run))
+            keys = self.table("calls_stays").scan().to_arrow().column("row_key").to_pylist()
+            self.assertEqual(sorted(keys), list(range(1, len(keys) + 1)))
+            codes = self.table("tessaron_rejects").scan().to_arrow().column("code").to_pylist()
+            self.assertEqual(codes.count("truncated"), run)
+        self.assertTrue(tessaron.verify(self.place, self.folder / "inbox").passed)
 
     def test_the_command(self):
         done = quick_command(

@@ -295,8 +295,6 @@ class LedgerInTargetTest(Ledgers, NightTest):
             tessaron.keep_up([{"id": 1}], self.url, ledger=self.ledger)
         with self.assertRaisesRegex(tessaron.SourceError, "cannot be read"):
             tessaron.keep_up(self.folder / "nix", self.url, ledger=self.ledger)
-        with self.assertRaisesRegex(tessaron.UsageError, "not with lake tables"):
-            tessaron.keep_up(self.folder / "inbox", "iceberg:sqlite:///c.db?warehouse=w", ledger=self.ledger)
         self.load(name="one")
         self.put("b.ndjson", [{"id": 8}])
         self.load(name="two")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from tessaron.core.base.paths import ELEMENT, Origin, Path
@@ -19,6 +20,9 @@ from tessaron.decide.layout_file import Layout
 from tessaron.decide.layout_options import with_layout
 from tessaron.engine.options import Options
 from tessaron.engine.reading import SourceReading
+
+Widens = Callable[[ColumnType, ColumnType], bool]
+"""Says whether a column of a type can become one of another."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,7 +75,9 @@ def levels_and_fields(known: LayingPlan | None) -> tuple[list[Path], list[Path]]
     return [table.level for table in tables], [source.path for source in sources if source is not None]
 
 
-def grown(layout: Layout, compiled: CompiledLayout, reading: SourceReading, options: Options) -> Growth:
+def grown(
+    layout: Layout, compiled: CompiledLayout, reading: SourceReading, options: Options, widens: Widens
+) -> Growth:
     """Return a layout that has a place for all that was read.
 
     Args:
@@ -79,6 +85,7 @@ def grown(layout: Layout, compiled: CompiledLayout, reading: SourceReading, opti
         compiled: The same, ready to run.
         reading: What was read, by options of `seen_as`, and settled with `levels_and_fields`.
         options: These options.
+        widens: Says whether a column can get a wider type; where not, values go to the rejects.
     """
     record = reading.records.shape.record
     if not record.row_count:
@@ -86,7 +93,7 @@ def grown(layout: Layout, compiled: CompiledLayout, reading: SourceReading, opti
     tables, around = tables_of_draft(reading, options)
     draft = plain_draft(reading, options, tables, () if around is None else around.tables, {}, [])
     text, changes = update_text(layout.text, compiled, draft, marks_unmet=False)
-    wider = _wider_columns(layout, compiled.records, record)
+    wider = _wider_columns(layout, compiled.records, record, widens)
     if not changes.new and not wider:
         return Growth(layout)
 
@@ -105,7 +112,7 @@ def grown(layout: Layout, compiled: CompiledLayout, reading: SourceReading, opti
 
 
 def _wider_columns(
-    layout: Layout, plan: LayingPlan, record: ShapeNode
+    layout: Layout, plan: LayingPlan, record: ShapeNode, widens: Widens
 ) -> dict[tuple[str, str], tuple[ColumnType, ColumnType]]:
     """Return the columns whose type does not hold all that was read, with that type and the wider one."""
     found: dict[tuple[str, str], tuple[ColumnType, ColumnType]] = {}
@@ -122,7 +129,7 @@ def _wider_columns(
                 continue
             assert needed is not None
             found[name, column.name] = column.type, needed
-    return found
+    return {name: types for name, types in found.items() if widens(*types)}
 
 
 def _type_of(node: ShapeNode, before: ColumnType) -> ColumnType:
@@ -161,13 +168,15 @@ class GrowingLayout:
     Args:
         layout: The layout.
         options: The options of the run.
+        widens: As in `grown`.
 
     Attributes:
         options: Those by which the sources are read.
         growth: What the layout has become, once all is read.
     """
 
-    def __init__(self, layout: Layout, options: Options):
+    def __init__(self, layout: Layout, options: Options, widens: Widens):
+        self._widens = widens
         self._layout, self._compiled = layout, layout.compiled(options.strict)
         self.options = with_layout(seen_as(layout, options), self._compiled)
         self.growth = Growth(layout)
@@ -179,5 +188,5 @@ class GrowingLayout:
     def grow(self, reading: SourceReading) -> CompiledLayout:
         """Settle what was read, and return the layout that takes all of it, ready to run."""
         reading.settle(*levels_and_fields(self._compiled.records))
-        self.growth = grown(self._layout, self._compiled, reading, self.options)
+        self.growth = grown(self._layout, self._compiled, reading, self.options, self._widens)
         return self.growth.layout.compiled(self.options.strict)

@@ -254,7 +254,8 @@ class _Growing:
                 link_all(state.path, folder.aside)
             run = start_run(
                 [each.source for each in self._chosen], options, self._told, stack, layout,
-                None if is_first or grows else state.left_out(), grows,
+                None if is_first or grows else state.left_out(),
+                (lambda before, after: True) if grows else None,
             )  # fmt: skip
             plan = run.read()
             files = self._written(run, plan, folder.aside / _NEW)

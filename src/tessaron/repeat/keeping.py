@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Literal, get_args
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery
+from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.write.load_place import CHANGES, LoadPlace, OnChange
 
@@ -54,6 +55,8 @@ class Keeping:
         for name, is_asked in (("changed=reload", self.changed == "reload"), ("again", self.again)):
             if is_asked and place.mode != "merge":
                 raise UsageError(f"{name} replaces records that are there; that takes mode merge, and a key")
+        if is_lake(place.to) and not self.url().startswith("sqlite:"):
+            raise UsageError("lake tables have their ledger beside them, in a file: --ledger FILE")
         if place.complete:
             said = "with a ledger only what is new is read, so nothing tells what is gone"
             raise UsageError(f"{said}: leave complete out")

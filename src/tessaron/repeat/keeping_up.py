@@ -15,7 +15,6 @@ from tessaron.core.base.errors import (
     SourceError,
     TargetError,
     TessaronError,
-    UsageError,
 )
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
@@ -29,9 +28,9 @@ from tessaron.repeat.ledgers.marked_sources import named_inputs
 from tessaron.repeat.ledgers.run_lock import RunLock
 from tessaron.repeat.one_by_one import all_or_each
 from tessaron.repeat.run_history import unplaced
+from tessaron.sinks.database.load_target import OpenTarget
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord
-from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.load_modes import LoadMode
 from tessaron.sources.database.engines import engine_of, told_by
 from tessaron.sources.inputs import ByteInput
@@ -103,8 +102,6 @@ def kept_up(
     """Do what `keep_up` says."""
     keeping.check(place)
     place.check()
-    if is_lake(place.to):
-        raise UsageError("a ledger goes with databases and folders, not with lake tables")
     place = replace(place, grows=keeping.on_change == "extend" or keeping.again, into_existing=True)
     with ExitStack() as stack:
         for path in lock_files(keeping.url(), place.to):
@@ -163,25 +160,25 @@ class KeepingRun:
         if not still_is(delivery):
             return replace(told_of_deliveries(self._found, 0, ()), waiting=1)
         with ExitStack() as stack:
-            database = stack.enter_context(self._place.database(self._told.say, self._keeping.wait))
-            database.begin_alone()
-            kept = self._ledger(database, self._feed(database), stack)
+            opened = stack.enter_context(self._place.opened(self._told.say, self._keeping.wait))
+            opened.begin_alone()
+            kept = self._ledger(opened, self._feed(opened), stack)
             said = str(error).removeprefix(f"{delivery.source.name}: ")
             kept.note([replace(delivery.entry, state="aside", said=said)])
-            database.connection.commit()
+            opened.commit()
         return replace(told_of_deliveries(self._found, 0, ()), put_aside={delivery.entry.source: said})
 
     def once(self, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
         with ExitStack() as stack:
-            database = stack.enter_context(self._place.database(self._told.say, self._keeping.wait))
-            database.begin_alone()
-            return self._once(database, stack, most)
+            opened = stack.enter_context(self._place.opened(self._told.say, self._keeping.wait))
+            opened.begin_alone()
+            return self._once(opened, stack, most)
 
-    def _once(self, database: OpenDatabase, stack: ExitStack, most: int | None) -> KeptUp:
+    def _once(self, opened: OpenTarget, stack: ExitStack, most: int | None) -> KeptUp:
         self._changes, self._unread, self.taken = (), {}, []
-        feed = self._feed(database)
-        kept = self._ledger(database, feed, stack)
+        feed = self._feed(opened)
+        kept = self._ledger(opened, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(self._source, mark_of, self._place.mode == "merge")
         found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
@@ -194,33 +191,34 @@ class KeepingRun:
         taken = self.taken = chosen[:most]
         self.has_more = len(taken) < len(chosen)
         if not taken:
-            database.connection.commit()
+            opened.commit()
             return self._result(found, (), 0)
         try:
-            loaded = self._load(database, feed, kept, taken)
+            loaded = self._load(opened, feed, kept, taken)
         except _NothingNewError:
             self._done |= {each.entry.source for each in taken}
             return self._result(found, (), 0)
         self._done |= {each.entry.source for each in taken}
         return self._result(found, (loaded,), len(taken))
 
-    def _feed(self, database: OpenDatabase) -> KeptFeed:
-        return KeptFeed.of(database, self._options.get("name"), self._given)
+    def _feed(self, opened: OpenTarget) -> KeptFeed:
+        return KeptFeed.of(opened, self._options.get("name"), self._given)
 
-    def _ledger(self, database: OpenDatabase, feed: KeptFeed, stack: ExitStack) -> KeptLedger:
-        if is_same_database(self._keeping.url(), self._place.to):
-            return LedgerInTarget(database.connection, database.runs_schema, feed.top)
-        engine, name = engine_of(self._keeping.url(), must_exist=False)
+    def _ledger(self, opened: OpenTarget, feed: KeptFeed, stack: ExitStack) -> KeptLedger:
+        url = self._keeping.url()
+        if isinstance(opened, OpenDatabase) and is_same_database(url, self._place.to):
+            return LedgerInTarget(opened.connection, opened.runs_schema, feed.top)
+        engine, name = engine_of(url, must_exist=False)
         stack.enter_context(told_by(engine, name, TargetError))
         connection = stack.enter_context(engine.connect())
 
         def run_of(token: str) -> tuple[int, str]:
-            return database.past_runs.with_token(token)
+            return opened.past_runs.with_token(token)
 
-        return LedgerBeside(connection, database.name, feed.top, run_of)
+        return LedgerBeside(connection, opened.name, feed.top, run_of)
 
     def _load(
-        self, database: OpenDatabase, feed: KeptFeed, kept: KeptLedger, chosen: Sequence[Delivery]
+        self, opened: OpenTarget, feed: KeptFeed, kept: KeptLedger, chosen: Sequence[Delivery]
     ) -> Loaded:
         # Where nothing is new none of it is needed.
         from tessaron.engine.options import Options
@@ -254,7 +252,7 @@ class KeepingRun:
             grows=grows and not is_first, also=also, token=kept.token,
             about=feed.about(),
         )  # fmt: skip
-        with self._place.target_in(database) as target:
+        with self._place.target_in(opened) as target:
             loaded = load_inputs(work, target, self._place, self._told, clock)
         kept.after(loaded.top, loaded.run)
         if not is_first:

@@ -8,8 +8,8 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from tessaron.core.base.errors import UsageError
-from tessaron.sinks.database.open_database import OpenDatabase
-from tessaron.sinks.database.run_records import RunRecord, RunRecords
+from tessaron.sinks.database.load_target import OpenTarget, PastRuns
+from tessaron.sinks.database.run_records import RunRecord
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -30,21 +30,21 @@ class KeptFeed:
     """
 
     top: str
-    runs: RunRecords
+    runs: PastRuns
     given: Layout | None
 
     @classmethod
-    def of(cls, database: OpenDatabase, name: str | None, given: Layout | None) -> KeptFeed:
+    def of(cls, target: OpenTarget, name: str | None, given: Layout | None) -> KeptFeed:
         """Return what is there of the records with a name, or of the only ones.
 
         Raises:
             UsageError: When there are several, and no name.
         """
-        tops = database.past_runs.tops()
+        tops = target.past_runs.tops()
         if name is None and len(tops) > 1:
-            raise UsageError(f"{database.name}: say which of these to keep up: --name {', '.join(tops)}")
+            raise UsageError(f"{target.name}: say which of these to keep up: --name {', '.join(tops)}")
         top = name if name is not None else next(iter(tops), "")
-        return cls(top if top in tops else "", database.past_runs, given)
+        return cls(top if top in tops else "", target.past_runs, given)
 
     @cached_property
     def last(self) -> RunRecord | None:

@@ -8,8 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.core.base.errors import Code, SourceError
+from tessaron.sinks.database.load_target import OpenTarget
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.sources.web.secret_values import secret_of
 
@@ -108,7 +110,8 @@ def history(
     """Return what runs have done to a target.
 
     Args:
-        target: The URL of a database that runs have loaded, or the folder of an export.
+        target: The URL of a database that runs have loaded, a catalog of lake tables, or the folder of an
+            export.
         name: Only those that have loaded records into this table.
         schema: As in `load`.
         runs_schema: As in `load`.
@@ -117,18 +120,26 @@ def history(
     Raises:
         SourceError: When nothing is known of any run there.
     """
-    if "://" not in str(target):
+    if "://" not in str(target) and not is_lake(target):
         return _of_folder(Path(target))
-    secret = None if password is None else secret_of(password)
-    with OpenDatabase(str(target), schema, runs_schema, secret, must_exist=True) as database, database.told():
-        found = [PastRun.of(each) for each in database.past_runs.every() if name is None or each.top == name]
-        shown = database.name
+    with _opened(str(target), schema, runs_schema, password) as opened, opened.told():
+        found = [PastRun.of(each) for each in opened.past_runs.every() if name is None or each.top == name]
+        shown = opened.name
     if not found:
         of_name = "" if name is None else f" into {name}"
         raise SourceError(
             f"{shown}: no run has loaded anything{of_name}; tessaron load does, or name the schema"
         )
     return History(shown, tuple(reversed(found)))
+
+
+def _opened(target: str, schema: str | None, runs_schema: str | None, password: str | None) -> OpenTarget:
+    if is_lake(target):
+        from tessaron.sinks.lake.lake_runs import OpenLake
+
+        return OpenLake(target, schema)
+    secret = None if password is None else secret_of(password)
+    return OpenDatabase(target, schema, runs_schema, secret, must_exist=True)
 
 
 def _of_folder(folder: Path) -> History:

@@ -12,8 +12,9 @@ from tessaron.sinks.load_modes import MODES, LoadMode
 
 if TYPE_CHECKING:
     from tessaron.sinks.database.database_target import DatabaseTarget
-    from tessaron.sinks.database.load_target import LoadTarget
+    from tessaron.sinks.database.load_target import LoadTarget, OpenTarget
     from tessaron.sinks.database.open_database import OpenDatabase
+    from tessaron.sinks.lake.lake_tables import LakeTarget
 
 OnChange = Literal["stop", "note", "extend"]
 CHANGES: tuple[OnChange, ...] = get_args(OnChange)
@@ -47,6 +48,8 @@ class LoadPlace:
         if is_lake(self.to) and any(each is not None for each in of_databases):
             said = "runs_schema, into_existing and password go with databases, not with lake tables"
             raise UsageError(f"{said}; leave them out")
+        if is_lake(self.to) and self.mode == "merge":
+            raise UsageError("merge goes into databases; lake tables take create, append and replace")
 
     def database(self, say: Callable[[str], None], wait: float | None = None) -> OpenDatabase:
         """Return the database; it is told what is worth telling meanwhile, and may wait so many seconds."""
@@ -61,14 +64,28 @@ class LoadPlace:
     def target(self, say: Callable[[str], None]) -> LoadTarget:
         """Return the target; it is told what is worth telling meanwhile."""
         self.check()
-        if is_lake(self.to):
-            from tessaron.sinks.lake.lake_tables import LakeTarget
+        return self._lake() if is_lake(self.to) else self._tables_in(self.database(say))
 
-            return LakeTarget(self.to, self.mode, self.schema)
-        return self.target_in(self.database(say))
+    def opened(self, say: Callable[[str], None], wait: float | None = None) -> OpenTarget:
+        """Return what the load goes into, as `database` does, or a catalog of lake tables."""
+        if not is_lake(self.to):
+            return self.database(say, wait)
+        from tessaron.sinks.lake.lake_runs import OpenLake
 
-    def target_in(self, database: OpenDatabase) -> DatabaseTarget:
-        """Return the target in a database."""
+        return OpenLake(self.to, self.schema)
+
+    def target_in(self, opened: OpenTarget) -> LoadTarget:
+        """Return the target in what is open."""
+        from tessaron.sinks.database.open_database import OpenDatabase
+
+        return self._tables_in(opened) if isinstance(opened, OpenDatabase) else self._lake()
+
+    def _tables_in(self, database: OpenDatabase) -> DatabaseTarget:
         from tessaron.sinks.database.database_target import DatabaseTarget
 
         return DatabaseTarget(database, self.mode, self.into_existing, self.grows)
+
+    def _lake(self) -> LakeTarget:
+        from tessaron.sinks.lake.lake_tables import LakeTarget
+
+        return LakeTarget(self.to, self.mode, self.schema, self.grows)

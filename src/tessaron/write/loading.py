@@ -182,7 +182,8 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
     """Load the tables of inputs into a target that is open; see `load`."""
     settled, is_merge = work.options, place.mode == "merge"
     with ExitStack() as stack:
-        run = start_run(work.inputs, settled, told, stack, work.layout, work.left_out_before, work.grows)
+        widens = target.can_widen if work.grows else None
+        run = start_run(work.inputs, settled, told, stack, work.layout, work.left_out_before, widens)
         plan = run.read()
         required = frozenset() if work.layout is None else required_columns(work.layout.part)
         states = [state_table(run.top_table())] if is_merge else []

@@ -38,7 +38,7 @@ from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
-    from tessaron.decide.layout_growth import GrowingLayout, Growth
+    from tessaron.decide.layout_growth import GrowingLayout, Growth, Widens
 
 
 @dataclass
@@ -386,7 +386,7 @@ def start_run(
     stack: ExitStack,
     layout: Layout | None,
     left_out_before: frozenset[str] | None = None,
-    grows: bool = False,
+    widens: Widens | None = None,
 ) -> TableRun:
     """Return the run that fits: with a layout, or one that drafts its own.
 
@@ -397,7 +397,8 @@ def start_run(
         stack: Closes what the run opens.
         layout: The layout; None to draft one.
         left_out_before: As in `LayingPlan`; goes with a layout.
-        grows: Whether the layout gets a place for all that is read.
+        widens: Says of each column of the layout whether it can get a wider type, where the layout gets a
+            place for all that is read; None where it does not.
     """
     if options.memory is not None:
         # The other allocators keep what was freed for later; this one gives it back.
@@ -410,8 +411,8 @@ def start_run(
     from tessaron.decide.layout_options import with_layout
 
     options.check_with_layout()
-    if grows:
-        growing = GrowingLayout(layout, options)
+    if widens is not None:
+        growing = GrowingLayout(layout, options, widens)
         return TableRun(inputs, growing.options, progress, stack, growing=growing)
     compiled = layout.compiled(options.strict)
     plans = compiled if left_out_before is None else compiled.telling_of_others(left_out_before)

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import UsageError
 from tessaron.core.layout.table_set import Table
+from tessaron.core.types.column_types import ColumnType
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.load_target import RowsThere
 from tessaron.sinks.database.merging import Merging, Words, state_table
@@ -168,6 +169,10 @@ class DatabaseTarget:
     def removed(self) -> Mapping[str, int]:
         """How many rows were taken out of each table."""
         return {} if self.merging is None else self.merging.removed
+
+    def can_widen(self, before: ColumnType, after: ColumnType) -> bool:
+        """Say yes: where a database cannot, it is said what to change there."""
+        return True
 
     def last_keys(self) -> dict[str, int]:
         """Return the largest key of each table that was there and stays, so that keys go on."""

@@ -91,6 +91,10 @@ class OpenDatabase:
                 begin_alone(self.connection, self.schema or "", self._say, self.wait)
             self.is_alone = True
 
+    def commit(self) -> None:
+        """Make visible what was written."""
+        self.connection.commit()
+
     def told(self) -> Any:
         """Return a context in which what the database says becomes an error that names it."""
         return told_by(self._engine, self.name, TargetError)

@@ -22,8 +22,11 @@ from tessaron.sources.forms.addresses import without_user
 
 SCHEME = "iceberg:"
 NAMESPACE = "default"
-RUN, TOP, LAYOUT, RECEIPT, ROWS = (f"tessaron.{name}" for name in ("run", "top", "layout", "receipt", "rows"))
-"""Properties of the records' table: the last run, and what a table of runs says elsewhere."""
+RUN, TOP, LAYOUT, RECEIPT, ROWS, TOKEN = (
+    f"tessaron.{name}" for name in ("run", "top", "layout", "receipt", "rows", "token")
+)
+"""Properties of the records' table: the last run, and what a table of runs says elsewhere. Snapshots have the
+run and the records' table."""
 KEY, REFERENCES, LAST_KEY = "tessaron.key", "tessaron.references", "tessaron.last_key"
 """Properties of each table: its primary key, what it refers to as JSON, its largest sequence key."""
 _FROM_ENVIRONMENT = {

@@ -19,6 +19,7 @@ import pyarrow as pa
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.layout.table_set import Table
+from tessaron.core.types.column_types import ColumnType
 from tessaron.sinks.collected_rows import CollectedRows
 from tessaron.sinks.database.existing_tables import listed
 from tessaron.sinks.database.load_target import RowsThere
@@ -26,6 +27,7 @@ from tessaron.sinks.database.run_records import (
     REJECT_NUMBERS,
     REJECT_TEXTS,
     REJECTS_TABLE,
+    RUNS_TABLE,
     RunRecord,
 )
 from tessaron.sinks.ddl.create_tables import parents_first, path_of
@@ -37,10 +39,12 @@ from tessaron.sinks.lake.lake_catalogs import (
     REFERENCES,
     ROWS,
     RUN,
+    TOKEN,
     TOP,
     catalog_of,
     told_by_lake,
 )
+from tessaron.sinks.lake.lake_runs import RUNS
 from tessaron.sinks.load_modes import LoadMode
 
 _SECOND_DIGITS = 6
@@ -61,22 +65,21 @@ class LakeTarget:
         place: As in `lake_catalogs`.
         mode: `create`, `append` or `replace`.
         namespace: Where the tables are; `default` if not given.
+        grows: Whether columns may get the wider types that lake tables can change to.
 
     Attributes:
         name: What the catalog is called in messages.
         kind: What receipts call it.
 
     Raises:
-        UsageError: When the catalog cannot be right, or the mode is none of these.
+        UsageError: When the catalog cannot be right.
     """
 
     kind = "iceberg"
 
-    def __init__(self, place: str, mode: LoadMode, namespace: str | None = None):
-        if mode == "merge":
-            raise UsageError("merge goes into databases; lake tables take create, append and replace")
+    def __init__(self, place: str, mode: LoadMode, namespace: str | None = None, grows: bool = False):
         self._catalog = catalog_of(place, namespace)
-        self.name, self._mode = self._catalog.name, mode
+        self.name, self._mode, self._grows = self._catalog.name, mode, grows
         self._folder = tempfile.TemporaryDirectory(prefix="tessaron-")
         self._writers: dict[str, Any] = {}
         self._before: dict[str, Any] = {}
@@ -161,14 +164,18 @@ class LakeTarget:
     ) -> None:
         """Make the rows part of the tables: children first, the records' table last.
 
+        What else belongs to it is done before: what is in the tables then says whether it holds.
+
         Raises:
             TargetError: When the catalog does not take a commit; tables behind it are as they were then.
         """
         last = [table for table in self._tables if table.name == record.top]
         ordered = [table for table in reversed(self._tables) if table.name != record.top] + last
+        also(record)
         with self._told():
             self._catalog.catalog.create_namespace_if_not_exists(self._catalog.namespace)
-            self._add_rejects(record.run, rejects)
+            self._add_rejects(record, rejects)
+            self._add_run(record)
             for table in ordered:
                 self._commit(table, record)
             for table in ordered:
@@ -178,16 +185,25 @@ class LakeTarget:
                         f"{self.name}: {table.name} has {there:,} rows, expected {expected:,}: another load "
                         "was under way; replace the tables"
                     )
-        also(record)
 
-    def _add_rejects(self, run: int, rejects: Iterator[Mapping[str, Any]]) -> None:
+    def _add_rejects(self, record: RunRecord, rejects: Iterator[Mapping[str, Any]]) -> None:
         """Append what the run has rejected to a table of its own."""
-        while rows := [{"run": run, **each} for each in islice(rejects, _REJECTS_AT_ONCE)]:
-            found = self._catalog.table(REJECTS_TABLE)
-            if found is None:
-                identifier = (self._catalog.namespace, REJECTS_TABLE)
-                found = self._catalog.catalog.create_table(identifier, schema=_REJECTS)
-            found.append(pa.Table.from_pylist(rows, schema=_REJECTS))
+        while rows := [{"run": record.run, **each} for each in islice(rejects, _REJECTS_AT_ONCE)]:
+            self._append(REJECTS_TABLE, _REJECTS, rows, record)
+
+    def _add_run(self, record: RunRecord) -> None:
+        """Append the run to the table of runs."""
+        row = {
+            "run": record.run, "top_table": record.top, "mode": record.mode, "token": record.token,
+            "table_rows": json.dumps(record.rows), "receipt": json.dumps(record.receipt),
+        }  # fmt: skip
+        self._append(RUNS_TABLE, RUNS, [row], record)
+
+    def _append(self, name: str, schema: Any, rows: list[dict[str, Any]], record: RunRecord) -> None:
+        found = self._catalog.table(name)
+        if found is None:
+            found = self._catalog.catalog.create_table((self._catalog.namespace, name), schema=schema)
+        found.append(pa.Table.from_pylist(rows, schema=schema), snapshot_properties=_of_run(record))
 
     def answer(self, tables: Sequence[Table]) -> tuple[str, int]:
         """Return nothing: no query language is at hand."""
@@ -199,7 +215,8 @@ class LakeTarget:
         if found is None:
             identifier = (self._catalog.namespace, table.name)
             found = self._catalog.catalog.create_table(identifier, schema=table.arrow_schema())
-        told = {"tessaron.run": str(record.run)}
+        properties = self._properties(table, record)
+        told = {**_of_run(record), LAST_KEY: properties.get(LAST_KEY, "0")}
         with pa.memory_map(str(self._paths[table.name])) as source, found.transaction() as change:
             with change.update_schema() as update:
                 update.union_by_name(table.arrow_schema())
@@ -211,7 +228,7 @@ class LakeTarget:
                 change.overwrite(rows, snapshot_properties=told)
             elif self.collected.rows[table.name]:
                 change.append(rows, snapshot_properties=told)
-            change.set_properties(self._properties(table, record))
+            change.set_properties(properties)
 
     def _properties(self, table: Table, record: RunRecord) -> dict[str, str]:
         told = {
@@ -227,6 +244,7 @@ class LakeTarget:
                 LAYOUT: record.layout,
                 RECEIPT: json.dumps(record.receipt),
                 ROWS: json.dumps(record.rows),
+                TOKEN: record.token,
             }
         return told
 
@@ -243,13 +261,26 @@ class LakeTarget:
             there = {} if found is None else {each.name: each for each in found.schema().as_arrow()}
             for field in table.arrow_schema():
                 other = there.get(field.name)
-                if other is not None and _plain(other.type) != _plain(field.type):
+                if other is not None and not self._takes(other.type, field.type):
                     differences.append(
                         f"{table.name}.{field.name} is {other.type} there, and {field.type} here"
                     )
         if differences:
             hint = "--as-before loads by the layout of the last run"
             raise TargetError(f"{self.name}: columns there have other types; {hint}:{listed(differences)}")
+
+    def _takes(self, there: Any, here: Any) -> bool:
+        """Say whether a column takes values of a type, if need be once it has got that."""
+        if _plain(there) == _plain(here):
+            return True
+        are_decimals = pa.types.is_decimal(there) and pa.types.is_decimal(here)
+        return self._grows and are_decimals and there.scale == here.scale and there.precision < here.precision
+
+    def can_widen(self, before: ColumnType, after: ColumnType) -> bool:
+        """Say whether a column can get a wider type: by Iceberg's rules decimals can, of the same scale."""
+        return before.arrow_type() == after.arrow_type() or (
+            before.name == after.name == "decimal" and before.scale == after.scale
+        )
 
     def _put_aside(self, name: str, rows: ArrowRows) -> None:
         self._writers[name].write_table(rows)
@@ -260,6 +291,11 @@ class LakeTarget:
 
     def _told(self) -> Any:
         return told_by_lake(self.name, TargetError)
+
+
+def _of_run(record: RunRecord) -> dict[str, str]:
+    """Return what a snapshot says of the run that has made it."""
+    return {RUN: str(record.run), TOP: record.top}
 
 
 def described_columns(table: Table) -> dict[str, str]:

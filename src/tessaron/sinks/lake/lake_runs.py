@@ -1,0 +1,162 @@
+"""The runs that have loaded lake tables, and the way back from one that broke off."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any
+
+import pyarrow as pa
+
+from tessaron.core.base.errors import TargetError
+from tessaron.sinks.database.run_records import RUNS_TABLE, RunRecord
+from tessaron.sinks.lake.lake_catalogs import (
+    LAST_KEY,
+    LAYOUT,
+    RECEIPT,
+    ROWS,
+    RUN,
+    TOKEN,
+    TOP,
+    LakeCatalog,
+    catalog_of,
+    told_by_lake,
+)
+
+RUNS = pa.schema(
+    [
+        pa.field("run", pa.int64(), nullable=False),
+        *(
+            pa.field(name, pa.string(), nullable=False)
+            for name in ("top_table", "mode", "table_rows", "receipt", "token")
+        ),
+    ]
+)
+
+
+class LakeRuns:
+    """What a catalog tells of runs: the last one of each records' table whole, the others without layout.
+
+    A run that broke off is in the table of runs, yet not in the properties of its records' table, which it
+    would have written last: it is not told.
+    """
+
+    def __init__(self, catalog: LakeCatalog):
+        self._catalog = catalog
+
+    def tops(self) -> list[str]:
+        """Return the tables of records that runs have loaded, by name."""
+        return sorted(self.last_ones())
+
+    def last(self, top: str | None = None) -> RunRecord | None:
+        """Return the last run that loaded the records' table `top`, or any; None if there was none."""
+        found = self.last_ones()
+        return found.get(top) if top is not None else max(found.values(), key=_started, default=None)
+
+    def with_token(self, token: str) -> tuple[int, str]:
+        """Return the number of the run that has this token, and its records' table; 0 where none has."""
+        last = self.last_ones().values()
+        return next(((each.run, each.top) for each in last if each.token == token), (0, ""))
+
+    def every(self) -> Iterator[RunRecord]:
+        """Yield all runs, the first one first."""
+        last = self.last_ones()
+        found = {
+            (each["top_table"], each["run"]): RunRecord(
+                each["run"], each["top_table"], each["mode"], json.loads(each["receipt"]), "",
+                json.loads(each["table_rows"]), each["token"],
+            )
+            for each in self._rows()
+            if each["top_table"] in last and each["run"] <= last[each["top_table"]].run
+        }  # fmt: skip
+        found |= {(top, each.run): each for top, each in last.items()}
+        yield from sorted(found.values(), key=_started)
+
+    def _rows(self) -> list[dict[str, Any]]:
+        table = self._catalog.table(RUNS_TABLE)
+        return [] if table is None else table.scan().to_arrow().to_pylist()
+
+    def last_ones(self) -> dict[str, RunRecord]:
+        """Return the last run of each records' table."""
+        found = {name: self._catalog.table(name) for name in self._catalog.names()}
+        told = {name: table.properties for name, table in found.items() if table is not None}
+        return {
+            name: RunRecord(
+                int(each[RUN]), name, "append", json.loads(each[RECEIPT]), each[LAYOUT],
+                json.loads(each[ROWS]), each.get(TOKEN, ""),
+            )
+            for name, each in told.items()
+            if each.get(TOP) == name
+        }  # fmt: skip
+
+
+def _started(record: RunRecord) -> tuple[str, int]:
+    return str(record.receipt["started"]), record.run
+
+
+class OpenLake:
+    """A catalog that is open for runs that are alone, which the lock of their ledger sees to.
+
+    Args:
+        place: As in `lake_catalogs`.
+        namespace: Where the tables are; `default` if not given.
+
+    Attributes:
+        name: What it is called in messages.
+        past_runs: The runs that have loaded before.
+    """
+
+    def __init__(self, place: str, namespace: str | None):
+        self.catalog = catalog_of(place, namespace)
+        self.name, self.past_runs = self.catalog.name, LakeRuns(self.catalog)
+
+    def __enter__(self) -> OpenLake:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        """Do nothing: there is no connection."""
+
+    def begin_alone(self) -> None:
+        """Take back what a run has left that broke off between two tables.
+
+        Raises:
+            TargetError: When the catalog does not take that.
+        """
+        with self.told():
+            done = {top: record.run for top, record in self.past_runs.last_ones().items()}
+            for name in self.catalog.names():
+                table = self.catalog.table(name)
+                if table is not None and _is_ahead(table.current_snapshot(), done):
+                    _take_back(table, done)
+
+    def commit(self) -> None:
+        """Do nothing: what is to be seen is."""
+
+    def told(self) -> Any:
+        """Return a context in which what the catalog says becomes an error that names it."""
+        return told_by_lake(self.name, TargetError)
+
+
+def _is_ahead(snapshot: Any | None, done: dict[str, int]) -> bool:
+    """Say whether a run has made this snapshot that its records' table does not know."""
+    told = {} if snapshot is None else snapshot.summary.additional_properties
+    return TOP in told and int(told[RUN]) > done.get(told[TOP], 0)
+
+
+def _take_back(table: Any, done: dict[str, int]) -> None:
+    """Let a table be what it was before runs that broke off."""
+    snapshot = table.current_snapshot()
+    while _is_ahead(snapshot, done):
+        parent = snapshot.parent_snapshot_id
+        snapshot = None if parent is None else table.snapshot_by_id(parent)
+    told = {} if snapshot is None else snapshot.summary.additional_properties
+    # Keys first: were this to break off here, they would only be too low for rows that go next.
+    with table.transaction() as change:
+        change.set_properties({name: told.get(name, "0") for name in (RUN, LAST_KEY)})
+    if snapshot is None:
+        table.delete()
+    else:
+        table.manage_snapshots().rollback_to_snapshot(snapshot.snapshot_id).commit()
