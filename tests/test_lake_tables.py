@@ -205,6 +205,23 @@ class LakeTest(FolderTest):
             [(run.run, run.records, run.changes) for run in told], [(2, 1, kept.changes), (1, 1, ())]
         )
         self.assertTrue(tessaron.verify(self.place, self.folder / "inbox").passed)
+        traced = tessaron.trace(self.place, "calls_stays", 2)
+        self.assertEqual(
+            (traced.run, traced.source, traced.place), (2, str(self.folder / "inbox/b.ndjson"), "$.stays[0]")
+        )
+        changes = tessaron.compare(self.place, self.folder / "inbox/b.ndjson").changes
+        self.assertEqual([(each.path, each.column) for each in changes], [("$.n", "calls.n")])
+        done = quick_command(
+            "watch",
+            self.folder / "inbox",
+            "--to",
+            self.place,
+            "--ledger",
+            self.folder / "l.db",
+            "--rounds",
+            "1",
+        )
+        self.assertEqual((done.returncode, b"loaded" in done.stderr), (0, False), done.stderr)
         with self.assertRaisesRegex(tessaron.UsageError, "in a file: --ledger FILE"):
             tessaron.keep_up(self.folder / "inbox", self.place, ledger=self.place)
 

@@ -61,12 +61,15 @@ def keep_up(
     layout: Layout | None = None,
     **options: Unpack[RunOptions],
 ) -> KeptUp:
-    """Load what of `source` is not in the database yet, and write down what that was, in one transaction.
+    """Load what of `source` is not in the target yet, and write down what that was.
+
+    A database has both in one transaction; of lake tables, which have none, a run that breaks off is taken
+    back by the next one.
 
     Args:
         source: Files, folders, patterns, archives or stores; a feed with a mark; a database with one.
-        to: The database, as in `load`.
-        ledger: The ledger: a file of SQLite, or the URL of a database.
+        to: The database, or the catalog of lake tables, as in `load`.
+        ledger: The ledger: a file of SQLite, or the URL of a database; of lake tables, a file.
         mode: `append`, or `merge` for records that come again.
         changed: What becomes of sources that were loaded and are others now; see `Keeping`.
         on_change: What becomes of a structure that has changed; see `Keeping`.
@@ -234,6 +237,8 @@ class KeepingRun:
             options = options.for_layout()
         elif layout is not None:
             options = replace(options, name=None)
+        # A ledger in the target has them itself.
+        full_names = {"full_names": [each.entry.source for each in chosen]} if kept.token else {}
         kept.begin([each.entry for each in chosen])
         if self._keeping.again and layout is not None and feed.last is not None:
             self._told.say(_told_again(chosen, layout, feed.last))
@@ -250,7 +255,7 @@ class KeepingRun:
             [each.source for each in chosen], options, layout,
             left_out_before=None if is_first or grows else feed.left_out(),
             grows=grows and not is_first, also=also, token=kept.token,
-            about=feed.about(),
+            about={**feed.about(), **full_names},
         )  # fmt: skip
         with self._place.target_in(opened) as target:
             loaded = load_inputs(work, target, self._place, self._told, clock)

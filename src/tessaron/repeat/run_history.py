@@ -8,12 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.core.base.errors import Code, SourceError
-from tessaron.sinks.database.load_target import OpenTarget
-from tessaron.sinks.database.open_database import OpenDatabase
+from tessaron.repeat.opened_targets import is_folder, opened_target
 from tessaron.sinks.database.run_records import RunRecord
-from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.receipt_text import plain_data, spread_json
-from tessaron.sources.web.secret_values import secret_of
 
 _CODES_OF_CHANGE = (Code.NO_COLUMN, Code.MISFIT)
 
@@ -120,9 +117,9 @@ def history(
     Raises:
         SourceError: When nothing is known of any run there.
     """
-    if "://" not in str(target) and not is_lake(target):
+    if is_folder(target):
         return _of_folder(Path(target))
-    with _opened(str(target), schema, runs_schema, password) as opened, opened.told():
+    with opened_target(str(target), schema, runs_schema, password) as opened, opened.told():
         found = [PastRun.of(each) for each in opened.past_runs.every() if name is None or each.top == name]
         shown = opened.name
     if not found:
@@ -131,15 +128,6 @@ def history(
             f"{shown}: no run has loaded anything{of_name}; tessaron load does, or name the schema"
         )
     return History(shown, tuple(reversed(found)))
-
-
-def _opened(target: str, schema: str | None, runs_schema: str | None, password: str | None) -> OpenTarget:
-    if is_lake(target):
-        from tessaron.sinks.lake.lake_runs import OpenLake
-
-        return OpenLake(target, schema)
-    secret = None if password is None else secret_of(password)
-    return OpenDatabase(target, schema, runs_schema, secret, must_exist=True)
 
 
 def _of_folder(folder: Path) -> History:

@@ -19,6 +19,7 @@ from tessaron.core.survey.survey_entries import PathEntry, SurveyFacts, survey_e
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.run_progress import Progress
 from tessaron.look.surveying import survey_source
+from tessaron.repeat.opened_targets import is_folder, opened_target
 from tessaron.sinks.target_folder import LAYOUT_FILE
 from tessaron.sources.resolving import Source
 from tessaron.write.exported_rows import is_export
@@ -35,7 +36,7 @@ def structure_of(
 
     Args:
         thing: A layout or its file; the file of a survey (`survey --json`); the folder of an export; the URL
-            of a database that runs have loaded; or any source.
+            of a database or the catalog that runs have loaded; or any source.
         progress: Is told how far reading a source is.
         seen_as: A layout through which a source is seen.
         **options: As in `survey`, for sources.
@@ -67,23 +68,21 @@ def _layout_of(thing: Any, options: Mapping[str, Any]) -> tuple[Layout | None, s
         return Layout.read(text), "layout"
     if is_export(text):
         return Layout.read(Path(text) / LAYOUT_FILE), "export"
-    if "://" in text and not text.startswith(("http://", "https://", "s3://", "file://")):
+    if not is_folder(text) and not text.startswith(("http://", "https://", "s3://", "file://")):
         return _last_layout(text, options.get("name")), "database"
     return None, ""
 
 
 def _last_layout(url: str, name: str | None) -> Layout:
-    from tessaron.sinks.database.open_database import OpenDatabase
-
-    with OpenDatabase(url, must_exist=True) as database, database.told():
-        tops = database.past_runs.tops()
+    with opened_target(url) as opened, opened.told():
+        tops = opened.past_runs.tops()
         if name is None and len(tops) > 1:
-            raise UsageError(f"{database.name}: say which of these is meant: --name {', '.join(tops)}")
+            raise UsageError(f"{opened.name}: say which of these is meant: --name {', '.join(tops)}")
         top = name if name is not None else next(iter(tops), "")
-        record = database.past_runs.last(top)
+        record = opened.past_runs.last(top)
         if record is None:
-            raise SourceError(f"{database.name}: no run has loaded {top or 'anything'}")
-        return Layout(record.layout, f"{database.name}, run {record.run}")
+            raise SourceError(f"{opened.name}: no run has loaded {top or 'anything'}")
+        return Layout(record.layout, f"{opened.name}, run {record.run}")
 
 
 def _of_layout(layout: Layout, name: str, kind: str) -> Structure:

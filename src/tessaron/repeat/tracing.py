@@ -20,6 +20,7 @@ from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
 from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.repeat.ledgers.ledger import Ledger, feeds_of
+from tessaron.repeat.opened_targets import is_folder, opened_target
 from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.ddl.create_tables import CreateTables
@@ -29,7 +30,6 @@ from tessaron.sinks.target_folder import LAYOUT_FILE
 from tessaron.sources.exported.table_folder import TableFolder
 from tessaron.sources.forms.file_form import FileForm
 from tessaron.sources.resolving import resolve_inputs
-from tessaron.sources.web.secret_values import secret_of
 from tessaron.write.books.receipt import read_receipt
 from tessaron.write.exported_rows import is_export
 from tessaron.write.table_run import start_run
@@ -91,7 +91,8 @@ def trace(
     """Return which run has loaded a row, and from which record of which source.
 
     Args:
-        target: The URL of a database that runs have loaded, or the folder of an export.
+        target: The URL of a database that runs have loaded, a catalog of lake tables, or the folder of an
+            export.
         table: The table.
         key: The primary key of the row.
         schema: As in `load`.
@@ -104,14 +105,17 @@ def trace(
         UsageError: When there is no such row.
     """
     told = progress or NoProgress()
-    if "://" not in str(target):
+    if is_folder(target):
         return _traced_in_folder(Path(target), table, key, told)
-    secret = None if password is None else secret_of(password)
-    with OpenDatabase(str(target), schema, runs_schema, secret, must_exist=True) as database, database.told():
-        runs = _runs_of(list(database.past_runs.every()), table, database.name)
-        rows = _Rows(runs[-1], partial(_row_in_database, database))
+    with opened_target(str(target), schema, runs_schema, password) as opened, opened.told():
+        runs = _runs_of(list(opened.past_runs.every()), table, opened.name)
+        names = {run.run: run.receipt.get("full_names", ()) for run in runs}
+        if isinstance(opened, OpenDatabase):
+            rows = _Rows(runs[-1], partial(_row_in_database, opened))
+            names |= _full_names(opened, runs[-1].top)
+        else:
+            rows = _Rows(runs[-1], opened.row_of)
         found = rows.traced(table, key)
-        names = _full_names(database, found.top)
     return _searched(found, _known_runs(runs, found), rows, names, told)
 
 

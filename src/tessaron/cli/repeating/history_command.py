@@ -23,7 +23,7 @@ def history(
 ) -> None:  # fmt: skip
     """Show what runs have done to TARGET: when, from what, how many records, what had changed.
 
-    TARGET is the URL of a database that runs have loaded, or the folder of an export.
+    TARGET is a database or a catalog of lake tables that runs have loaded, or the folder of an export.
     """
     from tessaron.repeat.run_history import history as history_of
 

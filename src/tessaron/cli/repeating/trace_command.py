@@ -22,8 +22,8 @@ def trace(
 ) -> None:  # fmt: skip
     """Show from which record of which source the row of TABLE with the primary key KEY is, and its run.
 
-    TARGET is the URL of a database that runs have loaded, or the folder of an export. The record is shown
-    where its source is still there.
+    TARGET is a database or a catalog of lake tables that runs have loaded, or the folder of an export.
+    The record is shown where its source is still there.
     """
     from tessaron.repeat.tracing import trace as trace_row
     from tessaron.views.progress import ProgressBar

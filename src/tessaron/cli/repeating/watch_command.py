@@ -58,7 +58,7 @@ class Duration(click.ParamType[float]):
 _OWN_OPTIONS = (
     click.option(
         "--to", "to", metavar="URL-OR-DIR",
-        help="The database (sqlite:///FILE, postgresql://…), or the folder of tables, which grows.",
+        help="The database (sqlite:///FILE, postgresql://…) or catalog, or the folder, which grows.",
     ),
     click.option(
         "--every", type=Duration(), default="30s", show_default=True, metavar="TIME",
@@ -66,7 +66,7 @@ _OWN_OPTIONS = (
     ),
     click.option(
         "--ledger", metavar="FILE-OR-URL",
-        help="The ledger of what is done; else in the database itself. A folder needs one.",
+        help="The ledger of what is done; else in the database itself. Folders and lake tables need one.",
     ),
     click.option(
         "--format", "format_name", type=click.Choice(["parquet", "csv", "tsv", "arrow", "jsonl"]),
@@ -133,7 +133,7 @@ def watch(
     layout_file: str | None, no_envelope: bool, dictionary: tuple[str, ...], no_dictionary: tuple[str, ...],
     **options: Any,
 ) -> None:  # fmt: skip
-    """Keep a database or a folder of tables up with SOURCE: take in what is new, until this is stopped.
+    """Keep a database, lake tables or a folder up with SOURCE: take in what is new, until this is stopped.
 
     It looks at once where the system tells of changes in a folder. A source that cannot be loaded is put
     aside with the reason, and the rest goes on; a target that is away is tried again. On SIGTERM or Ctrl-C

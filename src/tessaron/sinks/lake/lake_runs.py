@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from types import TracebackType
 from typing import Any
 
 import pyarrow as pa
 
 from tessaron.core.base.errors import TargetError
+from tessaron.core.layout.table_set import Table
 from tessaron.sinks.database.run_records import RUNS_TABLE, RunRecord
 from tessaron.sinks.lake.lake_catalogs import (
     LAST_KEY,
@@ -131,6 +132,17 @@ class OpenLake:
                 table = self.catalog.table(name)
                 if table is not None and _is_ahead(table.current_snapshot(), done):
                     _take_back(table, done)
+
+    def row_of(self, table: Table, key: int | str) -> Mapping[str, Any] | None:
+        """Return the row of a table with a key, as values by column; None where there is none."""
+        from pyiceberg.expressions import EqualTo
+
+        there, names = self.catalog.table(table.name), tuple(table.arrow_schema().names)
+        if there is None:
+            return None
+        is_wanted: Any = EqualTo(table.row_key, key)  # type: ignore[call-arg,misc]
+        found = there.scan(is_wanted, selected_fields=names).to_arrow().to_pylist()
+        return found[0] if found else None
 
     def commit(self) -> None:
         """Do nothing: what is to be seen is."""
