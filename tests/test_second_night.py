@@ -704,6 +704,9 @@ class GrowingTest(NightTest):
                 self.assertEqual(sorted(self.folder.glob("out/**/*")), before)
                 grown = self.grow(on_change="extend")
                 self.assertEqual((grown.run, grown.kept.changes[0]), (3, "calls.berth: $.berth"))
+                before = tessaron.Layout.read(self.folder / "out/layout.before-run-3.toml")
+                self.assertNotIn("berth", before.columns("calls"))
+                self.assertIn("berth", tessaron.Layout.read(grown.kept.layout_file).columns("calls"))
                 self.assertTrue(tessaron.verify(self.folder / "out", [first, second, third]).passed)
                 self.assertFalse(tessaron.verify(self.folder / "out", [first, third]).passed)
                 self.assertEqual(

@@ -270,6 +270,8 @@ class _Growing:
         unread = {each.source: each.said for each in entries if each.state == "aside"}
         changes = () if is_first else (*own["new"], *own["widened"], *unplaced(own))
         told_of = replace(told_of, new=told_of.new - len(unread), put_aside=unread, changes=changes)
+        if own["new"] or own["widened"]:
+            told_of = replace(told_of, layout_file=str(state.path / LAYOUT_FILE))
         return Grown(told_of, receipt, (own,), files.rows)
 
     def _written(self, run: TableRun, plan: TableSet, aside: Path) -> TableFiles:
@@ -314,6 +316,9 @@ class _Growing:
         receipt = grown_receipt(self._state.receipt, own.to_dict(), done.top, about, parts)
         write_text(aside / RECEIPT_FILE, spread_json(receipt) + "\n")
         write_text(aside / LAYOUT_FILE, run.layout_text())
+        if about["new"] or about["widened"]:
+            assert layout is not None
+            write_text(aside / f"layout.before-run-{receipt['runs'][-1]['run']}.toml", layout.text)
         write_text(aside / LOAD_SCRIPT, load_script_of(plan, receipt, form))
         if done.log.first:
             append_rejects(aside, done.log.every())
