@@ -229,14 +229,7 @@ class LakeTest(FolderTest):
         for run in (1, 2):
             self.write(f"inbox/{run}.ndjson", "\n".join([*LINES[20 * run - 20 : 20 * run], "{"]))
             for done in range(4):
-                left = [done]
-                with (
-                    mock.patch.object(
-                        LakeTarget, "_commit", lambda *each, left=left: _break_off(left, *each)
-                    ),
-                    self.assertRaises(KeyboardInterrupt),
-                ):
-                    self.keep()
+                self.break_off(done)
             self.assertEqual(len(tessaron.history(self.place).runs) if run > 1 else 0, run - 1)
             with (
                 mock.patch.object(LedgerBeside, "after", side_effect=KeyboardInterrupt),
@@ -251,6 +244,30 @@ class LakeTest(FolderTest):
             codes = self.table("tessaron_rejects").scan().to_arrow().column("code").to_pylist()
             self.assertEqual(codes.count("truncated"), run)
         self.assertTrue(tessaron.verify(self.place, self.folder / "inbox").passed)
+
+    def break_off(self, done, **options):
+        left = [done]
+        with (
+            mock.patch.object(LakeTarget, "_commit", lambda *each: _break_off(left, *each)),
+            self.assertRaises(KeyboardInterrupt),
+        ):
+            self.keep(**options)
+
+    def test_what_comes_after_a_break_may_have_other_types(self):
+        inbox = self.folder / "inbox"
+        self.write("inbox/a.ndjson", '{"id": 1, "teu": 1.5, "stays": [{"b": 1}]}')
+        self.break_off(1)
+        self.assertEqual(len(list(self.folder.glob("wh/default/calls_stays/data/*"))), 1)
+        self.write("inbox/a.ndjson", '{"id": 1, "teu": 1.5, "stays": [{"b": "N1"}]}')
+        self.assertEqual(self.keep().new, 1)
+        self.write("inbox/b.ndjson", '{"id": 2, "teu": 22.5, "stays": [{"b": "N2", "q": 1}], "moves": [1]}')
+        for done in (1, 2):
+            self.break_off(done, on_change="extend")
+        later = '{"id": 2, "teu": 2.5, "p": 1, "stays": [{"b": "N2", "q": "x", "r": 1}], "moves": [true]}'
+        self.write("inbox/b.ndjson", later)
+        self.assertEqual(self.keep(on_change="extend").new, 1)
+        self.assertEqual(self.table("calls_stays").schema().column_names[-2:], ["q", "r"])
+        self.assertTrue(tessaron.verify(self.place, inbox).passed)
 
     def test_the_command(self):
         done = quick_command(

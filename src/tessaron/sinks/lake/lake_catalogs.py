@@ -25,10 +25,12 @@ NAMESPACE = "default"
 RUN, TOP, LAYOUT, RECEIPT, ROWS, TOKEN = (
     f"tessaron.{name}" for name in ("run", "top", "layout", "receipt", "rows", "token")
 )
-"""Properties of the records' table: the last run, and what a table of runs says elsewhere. Snapshots have the
-run and the records' table."""
+"""Properties of the records' table: the last run, and what a table of runs says elsewhere. All tables, and
+their snapshots, have the run, and which is the records' table."""
 KEY, REFERENCES, LAST_KEY = "tessaron.key", "tessaron.references", "tessaron.last_key"
 """Properties of each table: its primary key, what it refers to as JSON, its largest sequence key."""
+MADE, ADDED = "tessaron.made", "tessaron.added"
+"""Properties of each table: the run that has made it, and what columns the last one has added, as JSON."""
 _FROM_ENVIRONMENT = {
     "s3.endpoint": "AWS_ENDPOINT_URL",
     "s3.access-key-id": "AWS_ACCESS_KEY_ID",

@@ -13,8 +13,10 @@ from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import Table
 from tessaron.sinks.database.run_records import RUNS_TABLE, RunRecord
 from tessaron.sinks.lake.lake_catalogs import (
+    ADDED,
     LAST_KEY,
     LAYOUT,
+    MADE,
     RECEIPT,
     ROWS,
     RUN,
@@ -68,7 +70,8 @@ class LakeRuns:
                 each["run"], each["top_table"], each["mode"], json.loads(each["receipt"]), "",
                 json.loads(each["table_rows"]), each["token"],
             )
-            for each in self._rows()
+            # Where a run broke off, and could not be taken back, the one behind it has its number.
+            for each in sorted(self._rows(), key=lambda each: str(json.loads(each["receipt"])["started"]))
             if each["top_table"] in last and each["run"] <= last[each["top_table"]].run
         }  # fmt: skip
         found |= {(top, each.run): each for top, each in last.items()}
@@ -130,8 +133,38 @@ class OpenLake:
             done = {top: record.run for top, record in self.past_runs.last_ones().items()}
             for name in self.catalog.names():
                 table = self.catalog.table(name)
-                if table is not None and _is_ahead(table.current_snapshot(), done):
-                    _take_back(table, done)
+                if table is not None and (
+                    _is_ahead(table.properties, done) or _snapshot_is_ahead(table, done)
+                ):
+                    self._take_back(table, done)
+
+    def _take_back(self, table: Any, done: Mapping[str, int]) -> None:
+        """Let a table be what it was before runs that broke off."""
+        properties = table.properties
+        if int(properties.get(MADE, 0)) > done.get(properties.get(TOP, ""), 0):
+            self.catalog.catalog.purge_table(table.name())
+            return
+        before = table.current_snapshot()
+        while _is_ahead(_told_of(before), done):
+            before = (
+                None if before.parent_snapshot_id is None else table.snapshot_by_id(before.parent_snapshot_id)
+            )
+        if _is_ahead(properties, done):
+            # First: were this to break off here, the rows would still be known not to belong here.
+            told = _told_of(before)
+            with table.transaction() as change:
+                with change.update_schema(allow_incompatible_changes=True) as update:
+                    for name in json.loads(properties.get(ADDED, "[]")):
+                        update.delete_column(name)
+                change.set_properties(
+                    {RUN: told.get(RUN, "0"), LAST_KEY: told.get(LAST_KEY, "0"), ADDED: "[]"}
+                )
+        if not _snapshot_is_ahead(table, done):
+            return
+        if before is None:
+            table.delete()
+        else:
+            table.manage_snapshots().rollback_to_snapshot(before.snapshot_id).commit()
 
     def row_of(self, table: Table, key: int | str) -> Mapping[str, Any] | None:
         """Return the row of a table with a key, as values by column; None where there is none."""
@@ -152,23 +185,16 @@ class OpenLake:
         return told_by_lake(self.name, TargetError)
 
 
-def _is_ahead(snapshot: Any | None, done: dict[str, int]) -> bool:
-    """Say whether a run has made this snapshot that its records' table does not know."""
-    told = {} if snapshot is None else snapshot.summary.additional_properties
+def _told_of(snapshot: Any | None) -> Mapping[str, str]:
+    """Return what a snapshot says of the run that has made it."""
+    told: Mapping[str, str] = {} if snapshot is None else snapshot.summary.additional_properties
+    return told
+
+
+def _is_ahead(told: Mapping[str, str], done: Mapping[str, int]) -> bool:
+    """Say whether properties are of a run that its records' table does not know."""
     return TOP in told and int(told[RUN]) > done.get(told[TOP], 0)
 
 
-def _take_back(table: Any, done: dict[str, int]) -> None:
-    """Let a table be what it was before runs that broke off."""
-    snapshot = table.current_snapshot()
-    while _is_ahead(snapshot, done):
-        parent = snapshot.parent_snapshot_id
-        snapshot = None if parent is None else table.snapshot_by_id(parent)
-    told = {} if snapshot is None else snapshot.summary.additional_properties
-    # Keys first: were this to break off here, they would only be too low for rows that go next.
-    with table.transaction() as change:
-        change.set_properties({name: told.get(name, "0") for name in (RUN, LAST_KEY)})
-    if snapshot is None:
-        table.delete()
-    else:
-        table.manage_snapshots().rollback_to_snapshot(snapshot.snapshot_id).commit()
+def _snapshot_is_ahead(table: Any, done: Mapping[str, int]) -> bool:
+    return _is_ahead(_told_of(table.current_snapshot()), done)

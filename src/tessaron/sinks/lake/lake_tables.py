@@ -32,9 +32,11 @@ from tessaron.sinks.database.run_records import (
 )
 from tessaron.sinks.ddl.create_tables import parents_first, path_of
 from tessaron.sinks.lake.lake_catalogs import (
+    ADDED,
     KEY,
     LAST_KEY,
     LAYOUT,
+    MADE,
     RECEIPT,
     REFERENCES,
     ROWS,
@@ -210,19 +212,22 @@ class LakeTarget:
         return "", 0
 
     def _commit(self, table: Table, record: RunRecord) -> None:
-        schema = described_columns(table)
-        found = self._before.get(table.name)
-        if found is None:
-            identifier = (self._catalog.namespace, table.name)
-            found = self._catalog.catalog.create_table(identifier, schema=table.arrow_schema())
+        schema, found = _described(table), self._before.get(table.name)
         properties = self._properties(table, record)
         told = {**_of_run(record), LAST_KEY: properties.get(LAST_KEY, "0")}
-        with pa.memory_map(str(self._paths[table.name])) as source, found.transaction() as change:
-            with change.update_schema() as update:
-                update.union_by_name(table.arrow_schema())
-            with change.update_schema() as update:
-                for name, path in schema.items():
-                    update.update_column(name, doc=path)
+        if found is None:
+            # So that a table is made with its rows, or not at all.
+            identifier = (self._catalog.namespace, table.name)
+            begun = self._catalog.catalog.create_table_transaction(identifier, schema)
+            properties[MADE] = str(record.run)
+        else:
+            begun = found.transaction()
+            there = set(found.schema().column_names)
+            properties[ADDED] = json.dumps([name for name in schema.names if name not in there])
+        with pa.memory_map(str(self._paths[table.name])) as source, begun as change:
+            if found is not None:
+                with change.update_schema() as update:
+                    update.union_by_name(schema)
             rows = _reader(pa.ipc.open_file(source), change.table_metadata.schema().as_arrow(), table)
             if self._mode == "replace":
                 change.overwrite(rows, snapshot_properties=told)
@@ -234,13 +239,12 @@ class LakeTarget:
         told = {
             KEY: table.row_key,
             REFERENCES: json.dumps(dict(table.references())),
-            RUN: str(record.run),
+            **_of_run(record),
         }
         if table.key_type == "integer":
             told[LAST_KEY] = str(self.last_keys().get(table.name, 0) + self.collected.rows[table.name])
         if table.name == record.top:
             told |= {
-                TOP: table.name,
                 LAYOUT: record.layout,
                 RECEIPT: json.dumps(record.receipt),
                 ROWS: json.dumps(record.rows),
@@ -273,8 +277,9 @@ class LakeTarget:
         """Say whether a column takes values of a type, if need be once it has got that."""
         if _plain(there) == _plain(here):
             return True
-        are_decimals = pa.types.is_decimal(there) and pa.types.is_decimal(here)
-        return self._grows and are_decimals and there.scale == here.scale and there.precision < here.precision
+        if not (pa.types.is_decimal(there) and pa.types.is_decimal(here)) or there.scale != here.scale:
+            return False
+        return self._grows or bool(there.precision > here.precision)
 
     def can_widen(self, before: ColumnType, after: ColumnType) -> bool:
         """Say whether a column can get a wider type: by Iceberg's rules decimals can, of the same scale."""
@@ -298,9 +303,13 @@ def _of_run(record: RunRecord) -> dict[str, str]:
     return {RUN: str(record.run), TOP: record.top}
 
 
-def described_columns(table: Table) -> dict[str, str]:
-    """Return the columns of a table with the path that each comes from."""
-    return {column.name: path_of(column) for column in table.columns}
+def _described(table: Table) -> Any:
+    """Return the columns of a table, each with the path that it comes from."""
+    paths = {column.name: path_of(column) for column in table.columns}
+    return pa.schema(
+        field.with_metadata({"doc": paths[field.name]}) if paths.get(field.name) else field
+        for field in table.arrow_schema()
+    )
 
 
 def _plain(kind: Any) -> str:
