@@ -270,7 +270,7 @@ class _Growing:
         unread = {each.source: each.said for each in entries if each.state == "aside"}
         changes = () if is_first else (*own["new"], *own["widened"], *unplaced(own))
         told_of = replace(told_of, new=told_of.new - len(unread), put_aside=unread, changes=changes)
-        if own["new"] or own["widened"]:
+        if own["layout_before"]:
             told_of = replace(told_of, layout_file=str(state.path / LAYOUT_FILE))
         return Grown(told_of, receipt, (own,), files.rows)
 
@@ -304,21 +304,22 @@ class _Growing:
         own = receipt_of(
             done, plan, written, self._options, self._clock, form.name, str(self._state.path), layout, form
         )
-        growth = run.growth
+        growth, number = run.growth, 1 if self._state.receipt is None else len(self._state.receipt["runs"]) + 1
+        has_grown = growth is not None and bool(growth.new or growth.widened)
         about = {
             "token": self._kept.token,
             "full_names": [each.entry.source for each in self._chosen],
             "keys_before": self._keys_before(plan),
             "new": [] if growth is None else list(growth.new),
             "widened": [] if growth is None else list(growth.widened),
+            "layout_before": f"layout.before-run-{number}.toml" if has_grown else "",
         }
         parts = {moved[name]: digest for name, digest in new_parts.items()}
         receipt = grown_receipt(self._state.receipt, own.to_dict(), done.top, about, parts)
         write_text(aside / RECEIPT_FILE, spread_json(receipt) + "\n")
         write_text(aside / LAYOUT_FILE, run.layout_text())
-        if about["new"] or about["widened"]:
-            assert layout is not None
-            write_text(aside / f"layout.before-run-{receipt['runs'][-1]['run']}.toml", layout.text)
+        if layout is not None and about["layout_before"]:
+            write_text(aside / str(about["layout_before"]), layout.text)
         write_text(aside / LOAD_SCRIPT, load_script_of(plan, receipt, form))
         if done.log.first:
             append_rejects(aside, done.log.every())

@@ -185,7 +185,8 @@ def _files_of_export(folder: Path) -> set[str]:
     """Return the names of the files that the receipt in `folder` lists, its own included."""
     try:
         receipt = json.loads((folder / RECEIPT_FILE).read_text("utf-8"))
-        return {*BESIDE_TABLES, *(table["file"] for table in receipt["tables"])}
+        before = {run.get("layout_before") for run in receipt.get("runs", ())} - {None, ""}
+        return {*BESIDE_TABLES, *before, *(table["file"] for table in receipt["tables"])}
     except (OSError, ValueError, KeyError, TypeError):
         return set()
 
