@@ -2,18 +2,26 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 
+from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Origin, Path
-from tessaron.core.layout.editing import change_text, column_in, comment_of, set_comment, set_keys
+from tessaron.core.layout.editing import (
+    change_text,
+    column_in,
+    comment_of,
+    set_column,
+    set_comment,
+    set_keys,
+)
 from tessaron.core.layout.table_set import written_name
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.layout_updating import update_text
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan
 from tessaron.core.shape.inference import infer_type
 from tessaron.core.shape.shape_node import ShapeNode
-from tessaron.core.types.column_types import ColumnType
+from tessaron.core.types.column_types import TEXT, ColumnType
 from tessaron.core.types.widening import wider_type
 from tessaron.decide.draft_facts import plain_draft, tables_of_draft
 from tessaron.decide.layout_file import Layout
@@ -94,10 +102,15 @@ def grown(
     draft = plain_draft(reading, options, tables, () if around is None else around.tables, {}, [])
     text, changes = update_text(layout.text, compiled, draft, marks_unmet=False)
     wider = _wider_columns(layout, compiled.records, record, widens)
-    if not changes.new and not wider:
+    rests = _rests_needed(Layout(text, layout.source), compiled.records, record, wider)
+    if not changes.new and not wider and not rests:
         return Growth(layout)
 
     def widen(document: object) -> None:
+        for table in rests:
+            set_column(
+                document, table, _free_name(layout, table), {"origin": Origin.REST.value, "type": "text"}
+            )
         for (table, name), (old, new) in wider.items():
             item = column_in(document, table, name)
             set_keys(item, {"type": new.spelled()})
@@ -108,7 +121,45 @@ def grown(
     told = tuple(
         f"{table}.{name}: {old.spelled()} → {new.spelled()}" for (table, name), (old, new) in wider.items()
     )
-    return Growth(Layout(change_text(text, widen), layout.source), changes.new, told)
+    also = tuple(f"{table}.{_free_name(layout, table)}: {said}" for table, said in rests.items())
+    return Growth(Layout(change_text(text, widen), layout.source), (*changes.new, *also), told)
+
+
+def _rests_needed(
+    layout: Layout,
+    plan: LayingPlan,
+    record: ShapeNode,
+    wider: Mapping[tuple[str, str], tuple[ColumnType, ColumnType]],
+) -> dict[str, str]:
+    """Return the tables in which a column of texts gets numbers or booleans, with what is told of that.
+
+    What they were only the rest of the row tells, so such a table needs a column for it.
+    """
+    found: dict[str, str] = {}
+    for table in plan.tables:
+        name = written_name(table.name)
+        if (
+            table.only_filled
+            or table.once
+            or any(column.get("origin") == Origin.REST.value for column in layout.columns(name).values())
+        ):
+            continue
+        for column in table.columns:
+            node = _node_of(column, record)
+            if node is None or node.is_markup or not _is_plain(layout, name, column.name):
+                continue
+            kinds = [kind.name.lower() for kind in node.scalar_kinds() if kind is not Kind.TEXT]
+            if kinds and wider.get((name, column.name), (None, column.type))[1] == TEXT:
+                found.setdefault(name, f"{column.name}, which is text, comes as {' and '.join(kinds)}, too")
+    return found
+
+
+def _free_name(layout: Layout, table: str) -> str:
+    """Return a name that no column of a table has, for the rest of its rows."""
+    name = Origin.REST.value
+    while name in layout.columns(table):
+        name += "_"
+    return name
 
 
 def _wider_columns(

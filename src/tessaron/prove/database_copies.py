@@ -80,8 +80,10 @@ def local_tables(at: TablesAt) -> Iterator[Path]:
     with tempfile.TemporaryDirectory(prefix="tessaron-") as made:
         with told_by(engine, name), engine.connect() as connection:
             runs_schema = at.runs_schema if at.runs_schema is not None else at.schema
-            record = _last_run(RunRecords(connection, runs_schema), at.name, name)
+            runs = RunRecords(connection, runs_schema)
+            record = _last_run(runs, at.name, name)
             _copy(connection, record, at.schema, Path(made), name)
+            write_beside(record, runs.every(), Path(made))
         yield Path(made)
 
 
@@ -92,7 +94,7 @@ def _last_run(runs: RunRecords, wanted: str | None, name: str) -> RunRecord:
 
 
 def _copy(connection: Any, record: RunRecord, schema: str | None, folder: Path, name: str) -> None:
-    """Write the tables of a run, its layout and its receipt into a folder, as an export does."""
+    """Write the tables of a run into a folder, as an export does."""
     layout = Layout(record.layout, f"layout of run {record.run}")
     tables = layout.compiled(secret=b"any").written().tables
     made = CreateTables(dialect_named(connection.dialect.name), tables, schema)
@@ -105,4 +107,3 @@ def _copy(connection: Any, record: RunRecord, schema: str | None, folder: Path, 
                     writer.write_batch(batch.cast(whole))
         except pa.ArrowException as error:
             raise SourceError(f"{name}: {table.name}: {first_line(error)}") from error
-    write_beside(record, folder)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 from typing import Any
 
@@ -12,8 +11,8 @@ from tessaron.core.base.errors import SourceError
 from tessaron.core.layout.table_set import Table
 from tessaron.decide.layout_file import Layout
 from tessaron.prove.loaded_runs import chosen_top, row_order, write_beside
-from tessaron.sinks.database.run_records import RunRecord
-from tessaron.sinks.lake.lake_catalogs import LAYOUT, RECEIPT, ROWS, RUN, TOP, catalog_of, told_by_lake
+from tessaron.sinks.lake.lake_catalogs import catalog_of, told_by_lake
+from tessaron.sinks.lake.lake_runs import LakeRuns
 from tessaron.sinks.parted_files import writer_of
 from tessaron.sources.forms.file_form import FileForm
 
@@ -27,25 +26,13 @@ def copy_lake(place: str, namespace: str | None, wanted: str | None, folder: Pat
     """
     catalog = catalog_of(place, namespace)
     with told_by_lake(catalog.name, SourceError):
-        found = {name: catalog.table(name) for name in catalog.names()}
-        tops = {
-            name: table.properties
-            for name, table in found.items()
-            if table is not None and table.properties.get(TOP) == name
-        }
-        top = chosen_top(sorted(tops), wanted, catalog.name)
-        told = tops[top]
-        receipt = json.loads(told[RECEIPT])
-        mode = "create" if json.loads(told[ROWS]) == _rows_in(receipt) else "append"
-        record = RunRecord(int(told[RUN]), top, mode, receipt, told[LAYOUT], json.loads(told[ROWS]))
+        runs = LakeRuns(catalog)
+        every = runs.last_ones()
+        record = every[chosen_top(sorted(every), wanted, catalog.name)]
         tables = Layout(record.layout, f"layout of run {record.run}").compiled(secret=b"any").written().tables
         for table in tables:
-            _copy_lake_table(found.get(table.name), table, folder, catalog.name)
-    write_beside(record, folder)
-
-
-def _rows_in(receipt: dict[str, Any]) -> dict[str, int]:
-    return {table["name"]: table["rows"] for table in receipt["tables"]}
+            _copy_lake_table(catalog.table(table.name), table, folder, catalog.name)
+        write_beside(record, runs.every(), folder)
 
 
 def _copy_lake_table(there: Any, table: Table, folder: Path, name: str) -> None:

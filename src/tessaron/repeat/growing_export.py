@@ -304,7 +304,10 @@ class _Growing:
         own = receipt_of(
             done, plan, written, self._options, self._clock, form.name, str(self._state.path), layout, form
         )
-        growth, number = run.growth, 1 if self._state.receipt is None else len(self._state.receipt["runs"]) + 1
+        growth, number = (
+            run.growth,
+            1 if self._state.receipt is None else len(self._state.receipt["runs"]) + 1,
+        )
         has_grown = growth is not None and bool(growth.new or growth.widened)
         about = {
             "token": self._kept.token,

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import hashlib
 from collections import Counter
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from tessaron.sinks.target_folder import sha256_of
+from tessaron.write.books.receipt_sums import summed
 
 _SUMS = ("records", "rejected", "repeated_names", "rejected_values")
 _OF_RUN = ("version", "started", "seconds", "sources", "records", "rejected", "rejected_values")
@@ -62,31 +63,15 @@ def _joined(before: Mapping[str, Any], own: Mapping[str, Any]) -> dict[str, Any]
     made["sources"] = [*before["sources"], *own["sources"]]
     made["filtered"] = dict(Counter(before["filtered"]) + Counter(own["filtered"]))
     made["reasons"] = dict(Counter(before["reasons"]) + Counter(own["reasons"]))
-    made["left_out"] = _summed(before["left_out"], own["left_out"], ("path",), ("values",))
-    made["findings"] = _summed(before["findings"], own["findings"], ("code", "name"), ("count",))
+    made["left_out"] = summed(before["left_out"], own["left_out"], ("path",), ("values",))
+    made["findings"] = summed(before["findings"], own["findings"], ("code", "name"), ("count",))
     counts = ("read", "written", "filtered", "rejected")
-    made["balance"] = _summed(before["balance"], own["balance"], ("what", "name"), counts)
+    made["balance"] = summed(before["balance"], own["balance"], ("what", "name"), counts)
     rows = {each["name"]: each["rows"] for each in before["tables"]}
     made["tables"] = [{**each, "rows": each["rows"] + rows.get(each["name"], 0)} for each in own["tables"]]
     made["is_whole"] = before["is_whole"] and own["is_whole"]
     made["candidate_keys"], made["unmet"] = [], []
-    made["key_checks"] = _summed(
+    made["key_checks"] = summed(
         before["key_checks"], own["key_checks"], ("table", "columns"), ("duplicates", "nulls")
     )
     return made
-
-
-def _summed(
-    one: Iterable[Mapping[str, Any]],
-    other: Iterable[Mapping[str, Any]],
-    names: tuple[str, ...],
-    counts: tuple[str, ...],
-) -> list[dict[str, Any]]:
-    """Return entries of two lists, those of one name added up."""
-    found: dict[str, dict[str, Any]] = {}
-    for each in (*one, *other):
-        key = str([each[name] for name in names])
-        known = found.setdefault(key, {**each, **dict.fromkeys(counts, 0)})
-        for count in counts:
-            known[count] += each[count]
-    return list(found.values())

@@ -85,14 +85,15 @@ class LakeRuns:
         """Return the last run of each records' table."""
         found = {name: self._catalog.table(name) for name in self._catalog.names()}
         told = {name: table.properties for name, table in found.items() if table is not None}
-        return {
-            name: RunRecord(
-                int(each[RUN]), name, "append", json.loads(each[RECEIPT]), each[LAYOUT],
-                json.loads(each[ROWS]), each.get(TOKEN, ""),
-            )
-            for name, each in told.items()
-            if each.get(TOP) == name
-        }  # fmt: skip
+        return {name: _record_of(name, each) for name, each in told.items() if each.get(TOP) == name}
+
+
+def _record_of(top: str, told: Mapping[str, str]) -> RunRecord:
+    """Return the last run, by the properties of its records' table."""
+    receipt, rows = json.loads(told[RECEIPT]), json.loads(told[ROWS])
+    is_alone = rows == {table["name"]: table["rows"] for table in receipt["tables"]}
+    mode = "create" if is_alone else "append"
+    return RunRecord(int(told[RUN]), top, mode, receipt, told[LAYOUT], rows, told.get(TOKEN, ""))
 
 
 def _started(record: RunRecord) -> tuple[str, int]:
