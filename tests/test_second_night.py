@@ -437,6 +437,44 @@ class PostgresLedgerTest(Ledgers, NightTest):
         self.assertEqual((len(self.said), self.load().new), (1, 1))
 
 
+NIGHTS = (
+    ([{"a": None}], [{"a": 7}, {"a": True}], ["t.row_rest: a, which is text, comes as boolean and integer, too"]),
+    ([{"a": "x"}], [{"a": 0.5}, {"b": 1}], ["t.b: $.b", "t.row_rest: a, which is text, comes as fraction, too"]),
+    ([{"a": "2026-01-05"}], [{"a": "soon"}, {"a": 5}], ["t.row_rest: a, which is text, comes as integer, too", "t.a: date → text"]),
+    ({"page": 1, "calls": [{"a": 1}]}, {"page": 2.5, "total": 5, "tags": ["x"], "calls": [{"a": 2, "b": 3}]},
+     ["t_documents.total: $.total", "t_documents_tags: $.tags[*]", "t.b: $.b", "t_documents.page: integer → decimal(20,1)"]),
+)  # fmt: skip
+
+
+class ChangingStructureTest(NightTest):
+    def night(self, number, documents, **options):
+        lines = documents if isinstance(documents, list) else [documents]
+        self.write(f"inbox/{number}.json", "".join(json.dumps(each) + "\n" for each in lines))
+        return self.load(**{"mode": "append", "key": (), "name": "t", **options})
+
+    def test_tables_that_grow_tell_all_that_came(self):
+        for first, second, changes in NIGHTS:
+            with self.subTest(changes[0]):
+                self.setUp()
+                records = {"records": "$.calls[*]"} if isinstance(first, dict) else {}
+                self.night(1, first, **records)
+                if "row_rest" not in changes[0]:
+                    with self.assertRaisesRegex(tessaron.DataError, "nothing was loaded"):
+                        self.night(2, second, on_change="stop")
+                kept = self.night(2, second, on_change="extend")
+                self.assertEqual(list(kept.changes), changes)
+                self.assertTrue(tessaron.verify(self.url, self.folder / "inbox").passed)
+
+    def test_what_any_run_has_rejected_is_known_to_the_proof(self):
+        for number, record in enumerate(({"a": 1}, {"a": "x"}, {"a": 2, "b": 3}, {"a": 4})):
+            self.night(number, [record])
+        found = tessaron.verify(self.url, self.folder / "inbox")
+        self.assertEqual(
+            (found.passed, [run.rejected_values for run in tessaron.history(self.url).runs]),
+            (True, [0, 1, 1, 0]),
+        )
+
+
 class XmlTest(NightTest):
     def test_an_element_that_repeats_has_rows_once_sources_are_taken_again(self):
         stays = {

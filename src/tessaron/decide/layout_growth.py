@@ -101,8 +101,13 @@ def grown(
     tables, around = tables_of_draft(reading, options)
     draft = plain_draft(reading, options, tables, () if around is None else around.tables, {}, [])
     text, changes = update_text(layout.text, compiled, draft, marks_unmet=False)
-    wider = _wider_columns(layout, compiled.records, record, widens)
-    rests = _rests_needed(Layout(text, layout.source), compiled.records, record, wider)
+    wider: dict[tuple[str, str], tuple[ColumnType, ColumnType]] = {}
+    rests: dict[str, str] = {}
+    for plan, root in ((compiled.around, reading.documents.shape.record), (compiled.records, record)):
+        if plan is not None:
+            found = _wider_columns(layout, plan, root, widens)
+            wider |= found
+            rests |= _rests_needed(Layout(text, layout.source), plan, root, found)
     if not changes.new and not wider and not rests:
         return Growth(layout)
 

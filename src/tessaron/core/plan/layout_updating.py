@@ -60,19 +60,19 @@ def update_text(
     document = tomlkit.parse(text)
     unmet, again = _mark_unmet(document, compiled, draft) if marks_unmet else ([], [])
     repeated = _fold_repeated(document, compiled, draft)
-    known = _Known(compiled.records, compiled.spelling, text)
     new: list[str] = []
     added: list[str] = []
-    names = Names(document["tables"])
-    renamed: dict[str, str] = {}
-    for table in draft.tables.tables:
-        name = _table_at(compiled.records, table.rows, document)
-        if name is not None:
-            renamed[table.name] = name
-            new += _add_columns(document, name, table, draft, known)
-        elif not known.covers(table.rows) and _is_worth_adding(table, known):
-            added += ["", *_new_table(table, draft, names, known)]
-            new.append(f"{table.name}: {format_path(table.rows)}")
+    for plan, tables in ((compiled.around, draft.around), (compiled.records, draft.tables.tables)):
+        if plan is None:
+            continue
+        known = _Known(plan, compiled.spelling, text)
+        for table in tables:
+            name = _table_at(plan, table.rows, document)
+            if name is not None:
+                new += _add_columns(document, name, table, draft, known)
+            elif not known.covers(table.rows) and _is_worth_adding(table, known):
+                added += ["", *_new_table(table, draft, plan is compiled.around)]
+                new.append(f"{table.name}: {format_path(table.rows)}")
     made = tomlkit.dumps(document).rstrip("\n") + "\n"
     if added:
         made += "\n".join(added) + "\n"
@@ -124,8 +124,8 @@ def _is_worth_adding(table: Table, known: _Known) -> bool:
     return not table.columns or any(not known.covers(column.path) for column in table.columns)
 
 
-def _new_table(table: Table, draft: Draft, names: Names, known: _Known) -> list[str]:
-    lines = table_lines(table, draft)
+def _new_table(table: Table, draft: Draft, is_around: bool) -> list[str]:
+    lines = table_lines(table, draft, is_around)
     head = next(index for index, line in enumerate(lines) if line.startswith("[tables."))
     lines[head] += f"  # {NEW_MARK}"
     return lines

@@ -307,7 +307,8 @@ class Plans:
             left_out_before: As in `LayingPlan`.
         """
         records = replace(self.records, selection=None, left_out_before=left_out_before)
-        return replace(self, records=records)
+        around = None if self.around is None else replace(self.around, left_out_before=left_out_before)
+        return replace(self, records=records, around=around)
 
     def written(self) -> TableSet:
         """Return the tables that are written."""
