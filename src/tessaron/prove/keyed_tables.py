@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ import pyarrow as pa
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
+from tessaron.core.base.paths import Origin
 from tessaron.core.layout.table_set import Table, written_tables
 from tessaron.core.query.xpath_location import parse_location
 from tessaron.core.rebuild.json_dialect import JsonDialect
@@ -66,8 +67,8 @@ class KeyedTables:
         without = {}
         if to_compare:
             without = {**raw_columns(self.compiled), **origin_columns(self.compiled)}
-            # Where all is kept exactly, what did not fit a column stands beside it, and comes back.
-            without |= {} if self.layout.part.exact else _unfit(self.receipt)
+            if not self.layout.part.exact:
+                without |= _unfit(self.receipt, self.compiled.written().tables)
         self.way: WayBack = way_back(self.compiled, self.layout.part, without)
 
     @property
@@ -153,12 +154,22 @@ class KeyedTables:
         return 1 if self.way.around is None else sum(rows.num_rows for rows, _ in self.around())
 
 
-def _unfit(receipt: dict[str, Parsed]) -> dict[str, str]:
-    """Return the columns in which values did not fit and became null, as the receipt tells."""
+def _unfit(receipt: dict[str, Parsed], tables: Iterable[Table]) -> dict[str, str]:
+    """Return the columns in which values did not fit and became null, as the receipt tells.
+
+    Where a table keeps the rest of its rows, what did not fit stands there, and comes back.
+    """
+    keeping = tuple(
+        f"{table.name}."
+        for table in tables
+        if any(column.path[-1:] == (Origin.REST,) for column in table.columns)
+    )
     return {
         found["name"]: "values that did not fit are null"
         for found in receipt.get("findings", ())
-        if found.get("outcome") in ("value", "note") and "." in found.get("name", "")
+        if found.get("outcome") in ("value", "note")
+        and "." in found.get("name", "")
+        and not found["name"].startswith(keeping)
     }
 
 
