@@ -11,7 +11,7 @@ from typing import Any
 import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.base.errors import UsageError
+from tessaron.core.base.errors import Code, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import Origin
 from tessaron.core.layout.table_set import Table, written_tables
@@ -168,6 +168,7 @@ def _unfit(receipt: dict[str, Parsed], tables: Iterable[Table]) -> dict[str, str
         found["name"]: "values that did not fit are null"
         for found in receipt.get("findings", ())
         if found.get("outcome") in ("value", "note")
+        and found.get("code") != Code.NO_COLUMN
         and "." in found.get("name", "")
         and not found["name"].startswith(keeping)
     }
