@@ -62,7 +62,9 @@ def update_text(
     repeated = _fold_repeated(document, compiled, draft)
     new: list[str] = []
     added: list[str] = []
-    for plan, tables in ((compiled.around, draft.around), (compiled.records, draft.tables.tables)):
+    # Of XML what stands around is also what columns of records take from above.
+    around = () if draft.record.is_markup else draft.around
+    for plan, tables in ((compiled.around, around), (compiled.records, draft.tables.tables)):
         if plan is None:
             continue
         known = _Known(plan, compiled.spelling, text)

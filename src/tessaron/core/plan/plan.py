@@ -307,7 +307,10 @@ class Plans:
             left_out_before: As in `LayingPlan`.
         """
         records = replace(self.records, selection=None, left_out_before=left_out_before)
-        around = None if self.around is None else replace(self.around, left_out_before=left_out_before)
+        around = self.around
+        if around is not None and not self.wants_above:
+            # What columns of records take from above has no column around them.
+            around = replace(around, left_out_before=left_out_before)
         return replace(self, records=records, around=around)
 
     def written(self) -> TableSet:
