@@ -426,6 +426,27 @@ class PostgresLedgerTest(Ledgers, NightTest):
         super().setUp()
         self.url = self.ledger = self.enterContext(postgres_database())
 
+    def test_schemas_are_made_by_those_who_may(self):
+        self.put("a.ndjson", BASE)
+        own = {"schema": "office", "runs_schema": "books"}
+        self.assertEqual(self.load(**own).new, 1)
+        self.assertEqual(self.rows("SELECT count(*) FROM office.calls, books.tessaron_runs"), [(5,)])
+        owner = sa.create_engine(
+            self.url.replace("postgresql://", "postgresql+psycopg://"), isolation_level="AUTOCOMMIT"
+        )
+        self.addCleanup(owner.dispose)
+        with owner.connect() as connection:
+            for statement in (
+                "DROP ROLE IF EXISTS clerk", "CREATE ROLE clerk LOGIN",
+                "GRANT ALL ON SCHEMA office, books TO clerk", "GRANT ALL ON ALL TABLES IN SCHEMA office, books TO clerk",
+            ):  # fmt: skip
+                connection.execute(sa.text(statement))
+        self.url = self.ledger = self.url.replace("postgres@", "clerk@")
+        self.put("b.ndjson", [{"id": 20}])
+        self.assertEqual(self.load(**own).new, 1)
+        with self.assertRaisesRegex(tessaron.TargetError, "permission denied"):
+            self.load(schema="other")
+
     def test_one_run_at_a_time(self):
         self.put("a.ndjson", BASE)
         with OpenDatabase(self.url) as other:

@@ -12,7 +12,6 @@ import numpy as np
 import pyarrow.compute as pc
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.base.errors import UsageError
 from tessaron.core.layout.table_set import Table
 from tessaron.core.types.column_types import ColumnType
 from tessaron.sinks.collected_rows import CollectedRows
@@ -116,14 +115,10 @@ class DatabaseTarget:
             TargetError: When tables are there that may not be, or do not take the rows, and why.
             UsageError: When the database would not take such tables.
         """
-        if self._schema is not None and self.dialect.name == "sqlite":
-            raise UsageError("sqlite has no schemas; leave --schema-name out, or take another file")
         check_tables(self.dialect, tables)
         self.made = CreateTables(self.dialect, tables, self._schema, required)
         with self._told():
             self._database.begin_alone()
-            if self._schema is not None and self.dialect.has_schemas:
-                self._run(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quoted(self._schema)}")
             self.runs = self._database.past_runs
             if self.dialect.checks_late:
                 self._run("SET SESSION foreign_key_checks = 0")

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
 
-from tessaron.core.base.errors import TargetError
+from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.sinks.database.load_locks import WAITS_SECONDS, begin_alone
 from tessaron.sinks.database.run_records import RunRecords
 from tessaron.sources.database.engines import engine_of, told_by
@@ -47,6 +47,8 @@ class OpenDatabase:
         must_exist: bool = False,
     ):
         self._engine, self.name = engine_of(url, password, must_exist)
+        if schema is not None and self.dialect_name == "sqlite":
+            raise UsageError("sqlite has no schemas; leave --schema-name out, or take another file")
         self._say, self.schema, self.is_alone = say, schema, False
         self.wait = WAITS_SECONDS
         self.runs_schema = runs_schema if runs_schema is not None else schema
@@ -85,11 +87,29 @@ class OpenDatabase:
         return RunRecords(self.connection, self.runs_schema)
 
     def begin_alone(self) -> None:
-        """Begin the transaction, once no other load is under way: what is read from now on stays true."""
+        """Begin the transaction, once no other load is under way: what is read from now on stays true.
+
+        The schemas are there from then on.
+        """
         if not self.is_alone:
             with self.told():
                 begin_alone(self.connection, self.schema or "", self._say, self.wait)
+                self._make_schemas()
             self.is_alone = True
+
+    def _make_schemas(self) -> None:
+        wanted = {name for name in (self.schema, self.runs_schema) if name is not None}
+        if not wanted:
+            return
+        from sqlalchemy import inspect
+        from sqlalchemy.schema import CreateSchema
+
+        from tessaron.sinks.ddl.known_dialects import dialect_named
+
+        if dialect_named(self.dialect_name).has_schemas:
+            # To make one takes a right that those who fill it need not have.
+            for name in sorted(wanted - set(inspect(self.connection).get_schema_names())):
+                self.connection.execute(CreateSchema(name, if_not_exists=True))
 
     def commit(self) -> None:
         """Make visible what was written."""

@@ -174,8 +174,8 @@ class OpenLake:
         there, names = self.catalog.table(table.name), tuple(table.arrow_schema().names)
         if there is None:
             return None
-        is_wanted: Any = EqualTo(table.row_key, key)  # type: ignore[call-arg,misc]
-        found = there.scan(is_wanted, selected_fields=names).to_arrow().to_pylist()
+        equal_to: Any = EqualTo
+        found = there.scan(equal_to(table.row_key, key), selected_fields=names).to_arrow().to_pylist()
         return found[0] if found else None
 
     def commit(self) -> None:
