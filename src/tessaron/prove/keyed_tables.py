@@ -168,7 +168,7 @@ def _unfit(receipt: dict[str, Parsed], tables: Iterable[Table]) -> dict[str, str
         found["name"]: "values that did not fit are null"
         for found in receipt.get("findings", ())
         if found.get("outcome") in ("value", "note")
-        and found.get("code") != Code.NO_COLUMN
+        and found.get("code") not in (Code.NO_COLUMN, Code.NO_TEXT)
         and "." in found.get("name", "")
         and not found["name"].startswith(keeping)
     }

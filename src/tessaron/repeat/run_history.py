@@ -12,7 +12,7 @@ from tessaron.repeat.opened_targets import is_folder, opened_target
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.receipt_text import plain_data, spread_json
 
-_CODES_OF_CHANGE = (Code.NO_COLUMN, Code.MISFIT)
+_CODES_OF_CHANGE = (Code.NO_COLUMN, Code.MISFIT, Code.NO_TEXT)
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,14 +86,17 @@ def changes_of(receipt: Mapping[str, Any]) -> list[str]:
 def unplaced(receipt: Mapping[str, Any]) -> list[str]:
     """Return which values of a run had no place in the tables, in words."""
     return [
-        f"{each['path'] or each['name']}: {_shown_count(each['count'])}; {each['example']}"
+        f"{each['path'] or each['name']}: {_shown_count(each)}; {each['example']}"
         for each in receipt["findings"]
         if each["code"] in _CODES_OF_CHANGE
     ]
 
 
-def _shown_count(count: int) -> str:
-    return "1 value has no place" if count == 1 else f"{count:,} values have no place"
+def _shown_count(finding: Mapping[str, Any]) -> str:
+    count, is_there = finding["count"], finding["code"] == Code.NO_TEXT
+    if count == 1:
+        return "1 value is no text" if is_there else "1 value has no place"
+    return f"{count:,} values {'are no texts' if is_there else 'have no place'}"
 
 
 def history(

@@ -48,6 +48,7 @@ class Code(StrEnum):
     BEYOND = "beyond"
     NO_FLAG = "no_flag"
     NO_COLUMN = "no_column"
+    NO_TEXT = "no_text"
     TOO_MANY_REJECTS = "too_many_rejects"
     # Of tables and lines that are to become documents again.
     CONTRADICTION = "contradiction"

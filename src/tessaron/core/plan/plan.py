@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any, Literal
 
-from tessaron.core.base.paths import ABOVE, Path
+from tessaron.core.base.paths import ABOVE, Path, is_markup
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name, written_tables
 from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.tape.gathering import Gathered
@@ -258,6 +258,18 @@ class LayingPlan:
         columns = [each.source for table in self.tables for each in table.columns]
         limits = [limit.source for table in self.tables for limit in table.limits]
         return frozenset(source.path for source in (*columns, *limits) if source is not None)
+
+    @cached_property
+    def forgetful(self) -> Mapping[Path, tuple[ColumnPlan, ...]]:
+        """The columns of texts of JSON by path, where nothing else tells that a value was no text."""
+        told = {path for rest in self.rests for path in rest.forms}
+        found: dict[Path, tuple[ColumnPlan, ...]] = {}
+        for column in (each for table in self.tables for each in table.columns):
+            path = () if column.source is None else column.source.path
+            is_text = column.value_type.name == "text" and column.fold is None and column.spelling.is_plain
+            if is_text and column.source is not None and path not in told and not is_markup(path):
+                found[path] = (*found.get(path, ()), column)
+        return found
 
     @cached_property
     def with_filters(self) -> tuple[TablePlan, ...]:

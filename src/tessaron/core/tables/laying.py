@@ -10,6 +10,7 @@ import numpy as np
 
 from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code
+from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path, format_path, level_of
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.base.visible import in_quotes
@@ -28,6 +29,9 @@ from tessaron.core.tape.fragment import Fragment
 if TYPE_CHECKING:
     from tessaron.core.expressions.typed import Typed
     from tessaron.core.rearrange.rearranging import Oddity, Rearranging
+
+
+_IS_NO_TEXT: Bools = np.isin(np.arange(256), [kind for kind in SCALAR_KINDS if kind is not Kind.TEXT])
 
 
 def lay(
@@ -60,6 +64,7 @@ def lay(
         *_of_oddities(oddities),
         *_of_limits(columns),
         *_of_new_places(levels, plan),
+        *_of_no_texts(levels, plan),
         *columns.problems,
     ]
     dropped = np.zeros(fragment.record_count, np.bool_)
@@ -197,6 +202,25 @@ def _of_new_places(levels: Levels, plan: LayingPlan) -> list[Problem]:
         for path, node, is_value in without_column(levels, plan)
         if not _is_within(path, plan.left_out_before)
     ]
+
+
+def _of_no_texts(levels: Levels, plan: LayingPlan) -> list[Problem]:
+    """Return the numbers and booleans in columns of texts, where nothing else tells what they were."""
+    if plan.left_out_before is None:
+        return []
+    found = []
+    for path, node in levels.nodes.items():
+        for column in plan.forgetful.get(path, ()):
+            is_odd = _IS_NO_TEXT[node.kinds]
+            if is_odd.any():
+                rows = node.rows_present()[is_odd].astype(np.int64)
+                found.append(
+                    Problem(
+                        Code.NO_TEXT, column.table, column.name, column.text, level_of(path), rows, "note",
+                        lambda _: "a number or boolean, kept as its text",
+                    )
+                )  # fmt: skip
+    return found
 
 
 def _is_within(path: Path, places: frozenset[str]) -> bool:
