@@ -814,6 +814,23 @@ class GrowingTest(NightTest):
         self.put("c.ndjson", [{"id": 9}, {"id": 10}])
         self.assertEqual(self.grow().rows["calls"], 2)
 
+    def test_a_bad_delivery_among_many_costs_few_runs(self):
+        for number in range(64):
+            self.put(f"{number:02}.ndjson", [{"id": number}])
+        tries = []
+
+        def start(inputs, *others):
+            tries.append(len(inputs))
+            if any(each.name.endswith("41.ndjson") for each in inputs):
+                raise tessaron.SourceError("41.ndjson: cannot be read: the disk is gone")
+            return start_run(inputs, *others)
+
+        with mock.patch("tessaron.repeat.growing_export.start_run", start):
+            grown = self.grow()
+        self.assertEqual((grown.records, grown.kept.new, len(grown.kept.put_aside)), (63, 63, 1))
+        self.assertLess(len(tries), 20)
+        self.assertEqual(self.grow().kept.known, 63)
+
     def test_a_watch_lets_it_grow(self):
         self.put("a.ndjson", BASE)
         done = self.watch("--format", "csv", "--log", "json")

@@ -152,6 +152,13 @@ def dictionary_options(command: Command) -> Command:
     return _dictionary_option(_no_dictionary_option(command))
 
 
+_on_change_option = click.option(
+    "--on-change", type=click.Choice(["stop", "note", "extend"]),
+    help="Of a structure that has changed: load nothing; values to the rejects (note); or tables grow.",
+)  # fmt: skip
+_wait_option = click.option(
+    "--wait", type=click.FloatRange(0), metavar="SECONDS", help="So long for another run to end; else 600."
+)
 _LEDGER_OPTIONS = (
     click.option(
         "--ledger", metavar="FILE-OR-URL",
@@ -161,24 +168,17 @@ _LEDGER_OPTIONS = (
         "--changed", type=click.Choice(["reject", "reload"]),
         help="Of files that were loaded and are others now: tell them, or merge them again.",
     ),
-    click.option(
-        "--on-change", type=click.Choice(["stop", "note", "extend"]),
-        help="Of a structure that has changed: load nothing; values to the rejects (note); or tables grow.",
-    ),
+    _on_change_option,
     click.option("--again", is_flag=True, help="Take sources that are done again, and merge them."),
-    click.option(
-        "--wait", type=click.FloatRange(0), metavar="SECONDS",
-        help="So long for another run to end; else 600.",
-    ),
+    _wait_option,
 )  # fmt: skip
 
 
 def growing_options(command: Command) -> Command:
     """Add the options of a ledger for a folder that grows."""
-    for option in (_LEDGER_OPTIONS[4], _LEDGER_OPTIONS[2]):
-        command = option(command)
     said = "The folder grows by what is new: the ledger of what is done."
-    return click.option("--ledger", metavar="FILE-OR-URL", help=said)(command)
+    ledger = click.option("--ledger", metavar="FILE-OR-URL", help=said)
+    return ledger(_on_change_option(_wait_option(command)))
 
 
 def ledger_options(command: Command) -> Command:

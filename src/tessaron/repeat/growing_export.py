@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Unpack, cast
 
-from tessaron.core.base.errors import Code, DataError, Place, SourceError, TargetError, TessaronError
+from tessaron.core.base.errors import TargetError
 from tessaron.core.layout.table_set import TableSet
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.options import Options
@@ -27,11 +27,13 @@ from tessaron.repeat.growing_folder import (
 from tessaron.repeat.grown_receipts import grown_receipt, parts_of
 from tessaron.repeat.keeping import Keeping, KeptUp, told_of_deliveries
 from tessaron.repeat.keeping_up import entries_of, marks_of
-from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
+from tessaron.repeat.ledgers.database_urls import lock_files
+from tessaron.repeat.ledgers.deliveries import Delivery, sorted_deliveries
+from tessaron.repeat.ledgers.ledger import Entry
 from tessaron.repeat.ledgers.ledger_places import LedgerBeside
 from tessaron.repeat.ledgers.marked_sources import named_inputs
 from tessaron.repeat.ledgers.run_lock import RunLock, lock_of
-from tessaron.repeat.one_by_one import all_or_each
+from tessaron.repeat.part_by_part import PartByPart
 from tessaron.repeat.run_history import unplaced
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.receipt_text import spread_json
@@ -151,21 +153,15 @@ def grown(
 ) -> Grown:
     """Do what `grow` says."""
     keeping.check_change()
-    folder, url = Path(os.path.abspath(target)), keeping.url()
-    files = [] if "sqlite" not in url else [lock_of(Path(url.removeprefix("sqlite:///")))]
+    folder = Path(os.path.abspath(target))
     with ExitStack() as stack:
-        for path in sorted({lock_of(folder), *files}):
+        for path in sorted({lock_of(folder), *lock_files(keeping.url())}):
             stack.enter_context(RunLock(path, told.say, keeping.wait))
-        return all_or_each(GrowingRun(source, folder, keeping, options, layout, told))
+        return GrowingRun(source, folder, keeping, options, layout, told).all()
 
 
-class GrowingRun:
-    """Lets a folder grow, in one run or more.
-
-    Attributes:
-        has_more: Whether the last run has left something to the next one.
-        taken: What it was about to add.
-    """
+class GrowingRun(PartByPart[Grown]):
+    """Lets a folder grow, in one run or more."""
 
     def __init__(
         self, source: Source, folder: Path, keeping: Keeping, options: GrowingOptions, given: Layout | None,
@@ -176,55 +172,38 @@ class GrowingRun:
         self._format = options.get("format")
         self._said, rest = split_options(cast("ExportOptions", own))
         self._said |= {"for_spreadsheets": True} if options.get("for_spreadsheets") else {}
-        self._source, self._folder, self._keeping = source, folder, keeping
-        self._options, self._given, self._told = Options.of(rest), given, told
-        self._found, self._done = Deliveries(), set[str]()
-        self.has_more = False
-        self.taken: list[Delivery] = []
+        super().__init__(keeping, told)
+        self._source, self._folder, self._given = source, folder, given
+        self._options = Options.of(rest)
 
-    @property
-    def goes_on(self) -> bool:
-        """Whether a source whose structure has changed is put aside, where that is not to be."""
-        return self._keeping.goes_on
+    def note(self, entry: Entry) -> None:
+        """Write into the ledger what it is to say of a source that is put aside."""
+        with ExitStack() as stack:
+            self._ledger(self._state(), stack).note([entry])
 
-    def say(self, text: str) -> None:
-        """Tell what is worth telling meanwhile."""
-        self._told.say(text)
+    def result(self, kept: KeptUp) -> Grown:
+        """Return what was done where nothing was added."""
+        return Grown(kept, self._state().receipt)
+
+    def _state(self) -> GrowingFolder:
+        return GrowingFolder.of(self._folder, self._format, self._said)
 
     def once(self, most: int | None = None) -> Grown:
         """Add what is new, or at most so many of the sources that are, whole or not at all."""
-        self.taken = []
-        state = GrowingFolder.of(self._folder, self._format, self._said)
+        state = self._state()
         with ExitStack() as stack:
             kept = self._ledger(state, stack)
             named = named_inputs(self._source, kept.ledger.mark, False)
             found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
             kept.note([*found.same, *found.touched])
-            chosen = [each for each in found.new if each.entry.source not in self._done]
-            taken = self.taken = chosen[:most]
-            self.has_more = len(taken) < len(chosen)
+            taken = self.choose(found.new, most)
             if not taken:
                 return Grown(told_of_deliveries(found, 0, found.changed), state.receipt)
             kept.begin([each.entry for each in taken])
-            work = _Growing(
-                state, taken, self._options, self._keeping.on_change, self._given, self._told, kept
-            )
+            work = _Growing(state, taken, self._options, self._keeping, self._given, self._told, kept)
             made = work.run(told_of_deliveries(found, len(taken), found.changed))
-            self._done |= {each.entry.source for each in taken}
+            self.end()
             return made
-
-    def without(self, delivery: Delivery, error: TessaronError) -> Grown:
-        """Put a source aside; one that was changed meanwhile is only left to the next run."""
-        self._done.add(delivery.entry.source)
-        told_of = told_of_deliveries(self._found, 0, ())
-        state = GrowingFolder.of(self._folder, self._format, self._said)
-        if not still_is(delivery):
-            return Grown(replace(told_of, waiting=1), state.receipt)
-        with ExitStack() as stack:
-            kept = self._ledger(state, stack)
-            said = str(error).removeprefix(f"{delivery.source.name}: ")
-            kept.note([replace(delivery.entry, state="aside", said=said)])
-        return Grown(replace(told_of, put_aside={delivery.entry.source: said}), state.receipt)
 
     def _ledger(self, state: GrowingFolder, stack: ExitStack) -> LedgerBeside:
         engine, name = engine_of(self._keeping.url(), must_exist=False)
@@ -237,10 +216,10 @@ class _Growing:
     """One run that adds to a folder."""
 
     def __init__(
-        self, state: GrowingFolder, chosen: Sequence[Delivery], options: Options, on_change: OnChange,
+        self, state: GrowingFolder, chosen: Sequence[Delivery], options: Options, keeping: Keeping,
         given: Layout | None, told: Progress, kept: LedgerBeside,
     ):  # fmt: skip
-        self._state, self._chosen, self._options, self._on_change = state, chosen, options, on_change
+        self._state, self._chosen, self._options, self._keeping = state, chosen, options, keeping
         self._given, self._told, self._kept, self._clock = given, told, kept, Clock()
 
     def run(self, told_of: KeptUp) -> Grown:
@@ -248,7 +227,7 @@ class _Growing:
         state, is_first = self._state, self._state.receipt is None
         layout = self._given if is_first else Layout.read(state.path / LAYOUT_FILE)
         options = self._options if is_first else self._options.for_layout()
-        grows = self._on_change == "extend" and not is_first
+        grows = self._keeping.on_change == "extend" and not is_first
         with TargetFolder(state.path, replace=True) as folder, ExitStack() as stack:
             if not is_first:
                 link_all(state.path, folder.aside)
@@ -262,7 +241,7 @@ class _Growing:
             receipt = self._receipt(run, plan, files, folder.aside, layout)
             own = receipt["runs"][-1]
             record = RunRecord(own["run"], receipt["top"], "append", own, "", {})
-            self._check(own, is_first)
+            self._keeping.check_run(self._chosen, own, is_first, "added")
             entries = entries_of(record, self._chosen)
             self._kept.in_transaction(record.top, record.run, entries, marks_of(self._chosen))
             folder.commit()
@@ -327,17 +306,3 @@ class _Growing:
         if done.log.first:
             append_rejects(aside, done.log.every())
         return receipt
-
-    def _check(self, receipt: Mapping[str, Any], is_first: bool) -> None:
-        for each in self._chosen:
-            if not still_is(each):
-                said = "the file changed while it was read; nothing was added, the next run takes it"
-                raise SourceError(f"{each.source.name}: {said}")
-        changes = unplaced(receipt)
-        if self._on_change == "stop" and not is_first and changes:
-            listed = "".join(f"\n  {each}" for each in changes[:20])
-            raise DataError(
-                f"the structure has changed, and nothing was added:{listed}",
-                Place("the whole run"),
-                Code.NO_COLUMN,
-            )

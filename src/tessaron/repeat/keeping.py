@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Literal, get_args
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
-from tessaron.core.base.errors import UsageError
+from tessaron.core.base.errors import Code, DataError, Place, SourceError, UsageError
 from tessaron.core.base.parsed_values import Parsed
-from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery
+from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, still_is
+from tessaron.repeat.run_history import unplaced
 from tessaron.sinks.lake.lake_catalogs import is_lake
 from tessaron.sinks.receipt_text import plain_data, spread_json
 from tessaron.write.load_place import CHANGES, LoadPlace, OnChange
@@ -18,6 +19,7 @@ if TYPE_CHECKING:
     from tessaron.write.loading import Loaded
 
 Changed = Literal["reject", "reload"]
+_CHANGES_SHOWN = 20
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,6 +67,36 @@ class Keeping:
         """Raise `UsageError` where what becomes of a changed structure is none of these."""
         if self.on_change not in CHANGES:
             raise UsageError(f"on_change: expected {', '.join(CHANGES)}, got {self.on_change!r}")
+
+    def check_run(
+        self, chosen: Sequence[Delivery], receipt: Mapping[str, Any], is_first: bool, done: str
+    ) -> None:
+        """Check, before anything is seen, that sources are what they were, and so is their structure.
+
+        Args:
+            chosen: The sources.
+            receipt: The receipt of the run.
+            is_first: Whether there is no structure to hold it against.
+            done: What would have been done to records: `loaded`.
+
+        Raises:
+            SourceError: When a source has changed.
+            DataError: With `stop`, when the structure has.
+        """
+        for each in chosen:
+            if not still_is(each):
+                said = f"the file changed while it was read; nothing was {done}, the next run takes it"
+                raise SourceError(f"{each.source.name}: {said}")
+        changes = unplaced(receipt)
+        if self.on_change == "stop" and not is_first and changes:
+            listed = "".join(f"\n  {each}" for each in changes[:_CHANGES_SHOWN])
+            more = len(changes) - _CHANGES_SHOWN
+            listed += f"\n  and {more:,} more" if more > 0 else ""
+            raise DataError(
+                f"the structure has changed, and nothing was {done}:{listed}\n"
+                "--on-change extend gives all of it a place, note puts it to the rejects",
+                Place("the whole run"), Code.NO_COLUMN,
+            )  # fmt: skip
 
     def url(self) -> str:
         """Return the ledger's URL."""

@@ -9,24 +9,19 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import (
-    Code,
-    DataError,
-    Place,
-    SourceError,
     TargetError,
-    TessaronError,
 )
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.repeat.keeping import Changed, Keeping, KeptUp, told_of_deliveries
 from tessaron.repeat.kept_feed import KeptFeed
 from tessaron.repeat.ledgers.database_urls import is_same_database, lock_files
-from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, sorted_deliveries, still_is
+from tessaron.repeat.ledgers.deliveries import Deliveries, Delivery, sorted_deliveries
 from tessaron.repeat.ledgers.ledger import Entry
 from tessaron.repeat.ledgers.ledger_places import KeptLedger, LedgerBeside, LedgerInTarget
 from tessaron.repeat.ledgers.marked_sources import named_inputs
 from tessaron.repeat.ledgers.run_lock import RunLock
-from tessaron.repeat.one_by_one import all_or_each
+from tessaron.repeat.part_by_part import PartByPart
 from tessaron.repeat.run_history import unplaced
 from tessaron.sinks.database.load_target import OpenTarget
 from tessaron.sinks.database.open_database import OpenDatabase
@@ -40,8 +35,6 @@ from tessaron.write.load_place import LoadPlace, OnChange
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
     from tessaron.write.loading import Loaded
-
-_CHANGES_SHOWN = 20
 
 
 def keep_up(
@@ -109,7 +102,7 @@ def kept_up(
     with ExitStack() as stack:
         for path in lock_files(keeping.url(), place.to):
             stack.enter_context(RunLock(path, told.say, keeping.wait))
-        return all_or_each(KeepingRun(source, place, keeping, options, layout, told))
+        return KeepingRun(source, place, keeping, options, layout, told).all()
 
 
 class _NothingNewError(Exception):
@@ -127,81 +120,61 @@ def _has_nothing(record: RunRecord, chosen: Sequence[Delivery], kept: KeptLedger
     )
 
 
-class KeepingRun:
-    """Keeps a target up, in one run or more.
-
-    Attributes:
-        has_more: Whether the last run has left something to the next one.
-        taken: What it was about to load.
-    """
+class KeepingRun(PartByPart[KeptUp]):
+    """Keeps a target up, in one run or more."""
 
     def __init__(
         self, source: Source, place: LoadPlace, keeping: Keeping, options: RunOptions, given: Layout | None,
         told: Progress,
     ):  # fmt: skip
-        self._source, self._place, self._keeping, self._options = source, place, keeping, options
-        self._given, self._told = given, told
+        super().__init__(keeping, told)
+        self._source, self._place, self._options, self._given = source, place, options, given
         self._changes: tuple[str, ...] = ()
         self._unread: dict[str, str] = {}
-        self._found = Deliveries()
-        self._done: set[str] = set()
-        self.has_more = False
-        self.taken: list[Delivery] = []
 
-    @property
-    def goes_on(self) -> bool:
-        """Whether a source whose structure has changed is put aside, where that is not to be."""
-        return self._keeping.goes_on
-
-    def say(self, text: str) -> None:
-        """Tell what is worth telling meanwhile."""
-        self._told.say(text)
-
-    def without(self, delivery: Delivery, error: TessaronError) -> KeptUp:
-        """Put a source aside; one that was changed meanwhile is only left to the next run."""
-        self._done.add(delivery.entry.source)
-        if not still_is(delivery):
-            return replace(told_of_deliveries(self._found, 0, ()), waiting=1)
+    def note(self, entry: Entry) -> None:
+        """Write into the ledger what it is to say of a source that is put aside."""
         with ExitStack() as stack:
-            opened = stack.enter_context(self._place.opened(self._told.say, self._keeping.wait))
-            opened.begin_alone()
-            kept = self._ledger(opened, self._feed(opened), stack)
-            said = str(error).removeprefix(f"{delivery.source.name}: ")
-            kept.note([replace(delivery.entry, state="aside", said=said)])
+            opened = self._opened(stack)
+            self._ledger(opened, self._feed(opened), stack).note([entry])
             opened.commit()
-        return replace(told_of_deliveries(self._found, 0, ()), put_aside={delivery.entry.source: said})
+
+    def result(self, kept: KeptUp) -> KeptUp:
+        """Return the same."""
+        return kept
+
+    def _opened(self, stack: ExitStack) -> OpenTarget:
+        opened = stack.enter_context(self._place.opened(self._told.say, self._keeping.wait))
+        opened.begin_alone()
+        return opened
 
     def once(self, most: int | None = None) -> KeptUp:
         """Load what is new, or at most so many of the sources that are, in one transaction."""
         with ExitStack() as stack:
-            opened = stack.enter_context(self._place.opened(self._told.say, self._keeping.wait))
-            opened.begin_alone()
-            return self._once(opened, stack, most)
+            return self._once(self._opened(stack), stack, most)
 
     def _once(self, opened: OpenTarget, stack: ExitStack, most: int | None) -> KeptUp:
-        self._changes, self._unread, self.taken = (), {}, []
+        self._changes, self._unread = (), {}
         feed = self._feed(opened)
         kept = self._ledger(opened, feed, stack)
         mark_of = (lambda _: None) if self._keeping.again else kept.ledger.mark
         named = named_inputs(self._source, mark_of, self._place.mode == "merge")
         found = self._found = sorted_deliveries(named, kept.ledger, self._keeping.settle)
         kept.note([*found.same, *found.touched])
-        chosen = list(found.new)
-        chosen += found.changed if self._keeping.changed == "reload" else []
+        wanted = list(found.new)
+        wanted += found.changed if self._keeping.changed == "reload" else []
         if self._keeping.again:
-            chosen += [each for each in found.known if each.entry.state == "loaded"]
-        chosen = [each for each in chosen if each.entry.source not in self._done]
-        taken = self.taken = chosen[:most]
-        self.has_more = len(taken) < len(chosen)
+            wanted += [each for each in found.known if each.entry.state == "loaded"]
+        taken = self.choose(wanted, most)
         if not taken:
             opened.commit()
             return self._result(found, (), 0)
         try:
             loaded = self._load(opened, feed, kept, taken)
         except _NothingNewError:
-            self._done |= {each.entry.source for each in taken}
+            self.end()
             return self._result(found, (), 0)
-        self._done |= {each.entry.source for each in taken}
+        self.end()
         return self._result(found, (loaded,), len(taken))
 
     def _feed(self, opened: OpenTarget) -> KeptFeed:
@@ -246,7 +219,7 @@ class KeepingRun:
         def also(record: RunRecord) -> None:
             if not is_first and _has_nothing(record, chosen, kept):
                 raise _NothingNewError
-            self._check(record, chosen, is_first)
+            self._keeping.check_run(chosen, record.receipt, is_first, "loaded")
             entries = entries_of(record, chosen)
             self._unread = {each.source: each.said for each in entries if each.state == "aside"}
             kept.in_transaction(record.top, record.run, entries, marks_of(chosen))
@@ -263,23 +236,6 @@ class KeepingRun:
         if not is_first:
             self._changes = (*loaded.new, *loaded.widened, *unplaced(loaded.receipt.to_dict()))
         return loaded
-
-    def _check(self, record: RunRecord, chosen: Sequence[Delivery], is_first: bool) -> None:
-        """Check, before anything is seen, that sources are what they were, and so is their structure."""
-        for each in chosen:
-            if not still_is(each):
-                said = "the file changed while it was read; nothing was loaded, the next run takes it"
-                raise SourceError(f"{each.source.name}: {said}")
-        changes = unplaced(record.receipt)
-        if self._keeping.on_change == "stop" and not is_first and changes:
-            listed = "".join(f"\n  {each}" for each in changes[:_CHANGES_SHOWN])
-            more = len(changes) - _CHANGES_SHOWN
-            listed += f"\n  and {more:,} more" if more > 0 else ""
-            raise DataError(
-                f"the structure has changed, and nothing was loaded:{listed}\n"
-                "--on-change extend gives all of it a place, note puts it to the rejects",
-                Place("the whole run"), Code.NO_COLUMN,
-            )  # fmt: skip
 
     def _result(self, found: Deliveries, loads: tuple[Loaded, ...], count: int) -> KeptUp:
         left = found.changed if self._keeping.changed == "reject" else []

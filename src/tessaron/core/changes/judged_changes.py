@@ -68,6 +68,8 @@ class _Compared:
         self._old_prefixes, self._new_prefixes = _prefixes(old), _prefixes(new)
         every = (*old.places, *old.levels)
         self._dictionaries = {path[: path.index(_ENTRY)] for path in every if _ENTRY in path}
+        # Cost follows the paths: each is looked up by those above it, and not held against all others.
+        self._with_members = {each.rpartition(".")[0] for each in self._new_prefixes}
 
     def new_places(self) -> Iterator[Change]:
         """Yield what stands at places that the old structure has not."""
@@ -110,8 +112,9 @@ class _Compared:
 
     def _entry_of(self, path: str) -> str | None:
         """Return the place that a path has as an entry of a dictionary of the old structure."""
-        for start in self._dictionaries:
-            if path.startswith(f"{start}.") and not path.startswith(f"{start}{_ENTRY}"):
+        for found in re.finditer(r"\.", path):
+            start = path[: found.start()]
+            if start in self._dictionaries and not path.startswith(f"{start}{_ENTRY}"):
                 return f"{start}{_ENTRY}"
         return None
 
@@ -142,7 +145,7 @@ class _Compared:
     def _is_entry(self, path: str) -> bool:
         """Say whether a path of a dictionary stands under its names in the new structure."""
         start, sign, _ = path.partition(_ENTRY)
-        return bool(sign) and any(each.startswith(f"{start}.") for each in self._new.places)
+        return bool(sign) and start in self._with_members
 
     def same_places(self) -> Iterator[Change]:
         """Yield in what the values at the places of both differ."""

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from tessaron.core.base.kinds import SCALAR_KINDS
+from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import ELEMENT, Origin, Path, format_path
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan, is_turned_back
@@ -39,6 +39,8 @@ def count_read(
 
 
 _IS_SCALAR: Bools = np.isin(np.arange(256), SCALAR_KINDS)
+IS_NO_TEXT: Bools = _IS_SCALAR & (np.arange(256) != Kind.TEXT)
+"""Which kinds are numbers or booleans."""
 
 
 def _count_values(laid: Laid, node: Node | None, column: ColumnPlan, kept: Bools) -> None:

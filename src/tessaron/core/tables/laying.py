@@ -10,14 +10,20 @@ import numpy as np
 
 from tessaron.core.base.arrays import ArrowArray
 from tessaron.core.base.errors import Code
-from tessaron.core.base.kinds import SCALAR_KINDS, Kind
 from tessaron.core.base.paths import Path, format_path, level_of
 from tessaron.core.base.text_lane import Bools, Int64s
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.kernel.contract import KernelOptions
 from tessaron.core.plan.plan import LayingPlan, TablePlan
 from tessaron.core.tables.columns import Columns
-from tessaron.core.tables.counting import count_read, filtered_rows, left_out, met_in, without_column
+from tessaron.core.tables.counting import (
+    IS_NO_TEXT,
+    count_read,
+    filtered_rows,
+    left_out,
+    met_in,
+    without_column,
+)
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.levels import Levels
 from tessaron.core.tables.problems import Problem, told
@@ -29,9 +35,6 @@ from tessaron.core.tape.fragment import Fragment
 if TYPE_CHECKING:
     from tessaron.core.expressions.typed import Typed
     from tessaron.core.rearrange.rearranging import Oddity, Rearranging
-
-
-_IS_NO_TEXT: Bools = np.isin(np.arange(256), [kind for kind in SCALAR_KINDS if kind is not Kind.TEXT])
 
 
 def lay(
@@ -211,7 +214,7 @@ def _of_no_texts(levels: Levels, plan: LayingPlan) -> list[Problem]:
     found = []
     for path, node in levels.nodes.items():
         for column in plan.forgetful.get(path, ()):
-            is_odd = _IS_NO_TEXT[node.kinds]
+            is_odd = IS_NO_TEXT[node.kinds]
             if is_odd.any():
                 rows = node.rows_present()[is_odd].astype(np.int64)
                 found.append(

@@ -22,6 +22,7 @@ from tessaron.core.base.paths import Origin, Path, format_path, is_markup, is_ma
 from tessaron.core.base.surrogates import has_half
 from tessaron.core.base.text_lane import Bools, Int64s, TextLane
 from tessaron.core.plan.rest_plans import RestPlan, WrittenAs
+from tessaron.core.tables.counting import IS_NO_TEXT
 from tessaron.core.tape.branches import Branch, filled_rows, origin
 from tessaron.core.tape.fragment import Node, Role
 from tessaron.core.tape.occurrences import places_of
@@ -305,14 +306,13 @@ def _shown(node: Node, lane: str, exact: bool, is_markup: bool) -> ArrowArray:
 
 
 _IS_TEXT: Bools = np.arange(256) == Kind.TEXT
-_IS_OTHER: Bools = np.isin(np.arange(256), [kind for kind in SCALAR_KINDS if kind is not Kind.TEXT])
 
 
 def _may_be_odd(node: Node, form: WrittenAs, is_markup: bool) -> bool:
     """Say whether any value may be of another sort than the column, where their spellings do not matter."""
     if is_markup:
         return False
-    return bool((_IS_OTHER if _holds_strings(form) else _IS_TEXT)[node.kinds].any())
+    return bool((IS_NO_TEXT if _holds_strings(form) else _IS_TEXT)[node.kinds].any())
 
 
 def _holds_strings(form: WrittenAs) -> bool:

@@ -97,6 +97,22 @@ def _of_sqlite(name: str, kind: ColumnType) -> str:
     return _from(_SQLITE)("text" if is_long else name, kind)
 
 
+def _of_mysql(name: str) -> SqlDialect:
+    return SqlDialect(
+        name,
+        _from(_MYSQL, 6),
+        ("`", "`"),
+        most_letters=64,
+        most_columns=1_017,
+        comments="within",
+        folds_case=True,
+        has_schemas=True,
+        has_escapes=True,
+        commits_tables=True,
+        checks_late=True,
+    )
+
+
 _KNOWN = {
     each.name: each
     for each in (
@@ -111,32 +127,8 @@ _KNOWN = {
             defers=True,
         ),
         SqlDialect("sqlite", _of_sqlite, ('"', '"'), None, False, 2_000, 9, folds_case=True),
-        SqlDialect(
-            "mysql",
-            _from(_MYSQL, 6),
-            ("`", "`"),
-            most_letters=64,
-            most_columns=1_017,
-            comments="within",
-            folds_case=True,
-            has_schemas=True,
-            has_escapes=True,
-            commits_tables=True,
-            checks_late=True,
-        ),
-        SqlDialect(
-            "mariadb",
-            _from(_MYSQL, 6),
-            ("`", "`"),
-            most_letters=64,
-            most_columns=1_017,
-            comments="within",
-            folds_case=True,
-            has_schemas=True,
-            has_escapes=True,
-            commits_tables=True,
-            checks_late=True,
-        ),
+        _of_mysql("mysql"),
+        _of_mysql("mariadb"),
         SqlDialect("sqlserver", _from(_SQL_SERVER, 7), ("[", "]"), 128, False, 1_024, 7, folds_case=True),
         SqlDialect(
             "oracle",
