@@ -34,7 +34,7 @@ class Layout:
         self._source = source
         self._checked = check_layout(text, source)
         self._part = self._checked.part
-        self.compiled(secret=b"any")
+        self._compiled = compile_layout(self._checked, self._source, _ANY_SECRET)
 
     def __repr__(self) -> str:
         return f"Layout({self._source}: {', '.join(self.tables)})"
@@ -124,12 +124,15 @@ class Layout:
 
         Args:
             strict: Whether what numbered columns do not hold is a reject.
-            secret: What digest masks are made with; else the environment variable that the layout names.
+            secret: What digest masks are made with; else the environment variable that the layout names. Who
+                only wants to know of tables and paths gives `b"any"`.
 
         Raises:
             LayoutError: With all that is wrong.
             UsageError: When a column has a digest mask and the variable is not set.
         """
+        if secret == _ANY_SECRET and not strict:
+            return self._compiled
         masked = self._masked()
         if secret is None:
             secret = os.environ.get(self._part.reading.mask_key, "").encode()
@@ -258,6 +261,7 @@ class Layout:
         return self._changed(change)
 
 
+_ANY_SECRET = b"any"
 _ROW_ITSELF = ("@", "$", ".")
 """How a column is spelled that holds all of a row."""
 

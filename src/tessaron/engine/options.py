@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, fields, replace
 from typing import TYPE_CHECKING, Literal, get_args
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.bounds import (
     LEAST_COLUMNS,
     MOST_BYTES,
@@ -119,6 +120,7 @@ class Options:
             those that are empty; else each is a reject.
         exact: Whether every table has a column for the rest of its rows, so that also null, empty and absent
             are told apart.
+        on_rows: Is shown the rows of each chunk, as a record batch for each table, before they are written.
     """
 
     name: str | None = None
@@ -157,6 +159,7 @@ class Options:
     stop_at_share: float | None = None
     keep_raw_rejects: bool = False
     skip_unknown: bool = False
+    on_rows: Callable[[Mapping[str, ArrowRows]], None] | None = None
     as_documents: bool = field(default=False, metadata={"is_own": True})
     """Whether no envelope is looked for: set by a layout that names no place of records."""
 

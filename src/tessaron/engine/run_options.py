@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Literal, TypedDict
 
+from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.kernel.contract import WhiteSpace
 
 
@@ -49,3 +50,4 @@ class RunOptions(TypedDict, total=False):
     stop_at_share: float | None
     keep_raw_rejects: bool
     skip_unknown: bool
+    on_rows: Callable[[Mapping[str, ArrowRows]], None] | None

@@ -81,20 +81,27 @@ def survey_source(
             reading.work = work
         reading.read_all()
         reading.settle()
-        record = reading.records.shape.record
-        repeats = _find_repeats(reading, record, pool)
-        entries, notes = SurveyMaker(record, reading.structure, repeats).make()
-        return SurveyFacts(
-            entries,
-            (*_notes_of_reading(reading), *notes, *_dependencies(reading, record, pool)),
-            record.row_count,
-            reading.intake.is_partial,
-            record,
-            tuple(entry.name for entry in inputs),
-            reading.records_path(),
-            None if seen is None else seen.taken(),
-            like_places(record),
-        )
+        return facts_of(reading, pool, None if seen is None else seen.taken())
+
+
+def facts_of(
+    reading: SourceReading, pool: Pool, taken: Mapping[str, tuple[str, ...]] | None = None
+) -> SurveyFacts:
+    """Return what a survey finds in what was read and settled; `taken` is as in `SurveyFacts`."""
+    record = reading.records.shape.record
+    repeats = _find_repeats(reading, record, pool)
+    entries, notes = SurveyMaker(record, reading.structure, repeats).make()
+    return SurveyFacts(
+        entries,
+        (*_notes_of_reading(reading), *notes, *_dependencies(reading, record, pool)),
+        record.row_count,
+        reading.intake.is_partial,
+        record,
+        tuple(entry.name for entry in reading.inputs),
+        reading.records_path(),
+        taken,
+        like_places(record),
+    )
 
 
 def _dependencies(reading: SourceReading, record: ShapeNode, pool: Pool) -> Iterator[SurveyNote]:

@@ -192,9 +192,9 @@ def _cells(entry: PathEntry, with_bar: bool, longest_name: int) -> tuple[str, st
     name = shorten("  " * min(entry.depth, 12) + entry.name, longest_name)
     rows = f"{entry.rows:,}" if entry.opens_level else ""
     if entry.opens_level and entry.filled == entry.rows:
-        return name, rows, "", _type_cell(entry), distinct_cell(entry)
+        return name, rows, "", type_cell(entry), distinct_cell(entry)
     filled = f"{_percent(entry.fill_rate):>6}" + (f" {_bar(entry.fill_rate)}" if with_bar else "")
-    return name, rows, filled, _type_cell(entry), distinct_cell(entry)
+    return name, rows, filled, type_cell(entry), distinct_cell(entry)
 
 
 def _goes_to(entry: PathEntry, taken: Mapping[str, tuple[str, ...]], longest: int) -> str:
@@ -217,7 +217,8 @@ def _bar(share: float) -> str:
     return ("█" * full + (_EIGHTHS[rest] if rest else "")).ljust(_BAR, "·")
 
 
-def _type_cell(entry: PathEntry) -> str:
+def type_cell(entry: PathEntry) -> str:
+    """Return the type, and whether objects or arrays stand there too."""
     containers = [kind for kind in ("object", "array") if kind in entry.kinds]
     parts = ([entry.type] if entry.type else []) + containers
     return " | ".join(parts) or "null"
@@ -241,7 +242,17 @@ def kinds_cell(entry: PathEntry) -> str:
 
 def values_cell(entry: PathEntry, room: int) -> str:
     """Return the kinds if mixed, how long arrays are, and the most frequent values or the range."""
-    parts = [kinds_cell(entry)] if kinds_cell(entry) else []
+    kinds = kinds_cell(entry)
+    return shorten("; ".join([kinds] * bool(kinds) + _value_parts(entry)), room)
+
+
+def values_alone(entry: PathEntry, room: int) -> str:
+    """Return how long arrays are, and the most frequent values or the range."""
+    return shorten("; ".join(_value_parts(entry)), room)
+
+
+def _value_parts(entry: PathEntry) -> list[str]:
+    parts = []
     if entry.elements is not None:
         least, mean, most = entry.elements
         parts.append(f"{least:,} to {most:,} elements, mean {mean:.1f}")
@@ -256,7 +267,7 @@ def values_cell(entry: PathEntry, room: int) -> str:
     elif entry.least is not None and entry.most is not None:
         ends = [shorten(text, _LONGEST_VALUE) for text in (entry.least, entry.most)]
         parts.append(ends[0] if ends[0] == ends[1] else f"{ends[0]} … {ends[1]}")
-    return shorten("; ".join(parts), room)
+    return parts
 
 
 def _is_telling(entry: PathEntry, scalars: int) -> bool:

@@ -48,7 +48,7 @@ def verification_view(found: Verification) -> list[Table | str]:
     parts = [*_checks_view(found), ""]
     for part in (_differences_view(found), _asides(found)):
         parts += [*part, ""] if part else []
-    return [*parts, *_verdict(found)]
+    return [*parts, *verdict_lines(found)]
 
 
 def _checks_view(found: Verification) -> list[Table | str]:
@@ -58,7 +58,9 @@ def _checks_view(found: Verification) -> list[Table | str]:
     for kind in kinds:
         checks = [check for check in found.checks if check.name == kind]
         failed = [check for check in checks if not check.passed]
-        rows.append((_CHECKS.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none"))
+        rows.append(
+            (CHECK_NAMES.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none")
+        )
     parts: list[Table | str] = (
         [grid(("check", "count", "failed"), rows, numeric=("count", "failed"))] if rows else []
     )
@@ -102,7 +104,8 @@ def _asides(found: Verification) -> list[str]:
     return lines
 
 
-def _verdict(found: Verification) -> list[str]:
+def verdict_lines(found: Verification) -> list[str]:
+    """Return whether all is the same, in one line; and one on what counts as the same."""
     what = (
         f"the first {count(found.records, 'record')}" if found.is_sample else count(found.records, "record")
     )
@@ -121,4 +124,4 @@ def _verdict(found: Verification) -> list[str]:
 
 
 _SHOWN = 10
-_CHECKS = {"sum": "sums of the receipt", "file": "files as written", "rows": "rows as in the receipt"}
+CHECK_NAMES = {"sum": "sums of the receipt", "file": "files as written", "rows": "rows as in the receipt"}

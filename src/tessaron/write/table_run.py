@@ -185,6 +185,8 @@ class TableRun:
             self._own_watch.add(batches)
         # So that they go as soon as they are written, and not when the next are made.
         made.result.laid.batches = {}
+        if self._options.on_rows is not None:
+            self._options.on_rows(batches)
         return batches
 
     def sift(self, sieve: RecordSieve) -> None:

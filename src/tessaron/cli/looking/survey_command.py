@@ -8,6 +8,7 @@ from typing import Any, cast
 import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, show_paged, terminal_width
+from tessaron.cli.page_option import page_option, save_page, typed
 from tessaron.cli.shared_options import (
     count_type,
     dictionary_options,
@@ -51,6 +52,7 @@ from tessaron.core.base.visible import in_quotes, visible
 @workers_option
 @memory_option
 @skip_unknown_option
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print the whole survey as JSON.")
 @source_options
 def survey(
@@ -64,6 +66,7 @@ def survey(
     no_dictionary: tuple[str, ...],
     as_json: bool,
     layout_file: str | None,
+    page_file: str | None,
     **options: Any,
 ) -> None:
     """Show the structure of SOURCE: every path with its fill rate, type, distinct values and range.
@@ -77,15 +80,24 @@ def survey(
     from tessaron.views.survey_view import Survey
     from tessaron.views.terminal import console
 
+    options |= {"dictionaries": dictionary, "not_dictionaries": no_dictionary}
+    layout = layout_of(layout_file)
+    page = None
     with ProgressBar(console(stderr=True)) as bar:
-        facts = survey_source(
-            source_of(sources),
-            bar,
-            layout=layout_of(layout_file),
-            dictionaries=dictionary,
-            not_dictionaries=no_dictionary,
-            **options,
-        )
+        if page_file is not None and layout is None:
+            from tessaron.look.charting import chart_source
+            from tessaron.views.page.command_pages import page_of_chart
+
+            chart = chart_source(source_of(sources), bar, **options)
+            facts, page = chart.facts, page_of_chart(chart, "survey", typed(sources))
+        else:
+            facts = survey_source(source_of(sources), bar, layout=layout, **options)
+    if page_file is not None and layout is not None:
+        from tessaron.views.page.command_pages import page_of_survey
+
+        page = page_of_survey(facts, layout, typed(sources))
+    if page is not None and page_file is not None:
+        save_page(page, page_file)
     if as_json:
         sys.stdout.write(Survey(facts).to_json() + "\n")
         return

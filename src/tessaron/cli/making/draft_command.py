@@ -9,6 +9,7 @@ from typing import Any
 import click
 
 from tessaron.cli.command_group import say, terminal_width
+from tessaron.cli.page_option import page_option, save_page, typed
 from tessaron.cli.shared_options import (
     count_type,
     dictionary_options,
@@ -78,6 +79,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
 @workers_option
 @memory_option
 @skip_unknown_option
+@page_option
 @source_options
 def draft(
     sources: tuple[str, ...],
@@ -88,6 +90,7 @@ def draft(
     no_envelope: bool,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
+    page_file: str | None,
     **options: Any,
 ) -> None:
     """Write the layout that Tessaron proposes for SOURCE: tables, columns, types, with what is known of each.
@@ -103,6 +106,10 @@ def draft(
 
     if why and old is not None:
         raise click.UsageError("--why explains a draft; with --update the tables are those of the layout")
+    if page_file is not None and old is not None:
+        raise click.UsageError(
+            "--page shows a draft; for a layout that is there: survey --layout FILE --page"
+        )
     options |= {
         "envelope": not no_envelope,
         "dictionaries": dictionary,
@@ -110,10 +117,13 @@ def draft(
     }
     changes = None
     reasons: Any = {}
+    page: Any = None
     with ProgressBar(console(stderr=True)) as bar:
         if old is not None:
             layout = Layout.read(old)
             made, changes = drafting_run.update(layout, source_of(sources), progress=bar, **options)
+        elif page_file is not None:
+            made, reasons, page = _charted(source_of(sources), bar, options, typed(sources), output)
         else:
             made, reasons = drafting_run.explained_draft(source_of(sources), progress=bar, **options)
     target = output or old
@@ -121,10 +131,24 @@ def draft(
         _write(made, target, replace or old == target)
     elif not why:
         sys.stdout.write(made.text)
+    if page_file is not None:
+        save_page(page, page_file)
     if why:
         sys.stdout.writelines(f"{line}\n" for line in reasons_view(reasons, terminal_width()))
     if changes is not None:
         _say_changes(changes)
+
+
+def _charted(source: Any, bar: Any, options: dict[str, Any], shown: str, output: str | None) -> Any:
+    """Return the draft, why its tables are tables, and the page of both."""
+    from tessaron.core.base.errors import UsageError
+    from tessaron.look.charting import chart_source
+    from tessaron.views.page.command_pages import page_of_chart
+
+    chart = chart_source(source, bar, **options)
+    if chart.layout is None:
+        raise UsageError("there are no records to draft a layout from")
+    return chart.layout, chart.reasons, page_of_chart(chart, "draft", shown, output)
 
 
 def _write(layout: Any, target: str, replace: bool) -> None:

@@ -7,7 +7,8 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, told_if_stopped
+from tessaron.cli.page_option import page_option, rejects_in, save_run_page
 from tessaron.cli.shared_options import (
     count_type,
     dictionary_options,
@@ -89,6 +90,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 @growing_options
 @mark_option
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print the receipt as JSON.")
 @source_options
 def export(
@@ -107,6 +109,7 @@ def export(
     ledger: str | None,
     on_change: str | None,
     wait: float | None,
+    page_file: str | None,
     **options: Any,
 ) -> None:
     """Write the tables of SOURCE into a folder, one file per table, with a receipt.
@@ -116,6 +119,7 @@ def export(
 
     With --ledger the folder grows: only what is new is read, and each table gets part files of it.
     """
+    from tessaron.views.page.first_rows import FirstRows
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, receipt_view, show
     from tessaron.write.export import export as write_tables
@@ -136,9 +140,13 @@ def export(
         given |= {name: value for name, value in asked.items() if value is not None}
         is_said = click.get_current_context().get_parameter_source("format_name") is not _DEFAULT
         given["format"] = format_name if is_said else None
-        _grow(sources, output, ledger, layout_file, as_json, {**given, "not_dictionaries": no_dictionary})
+        given["not_dictionaries"] = no_dictionary
+        _grow(sources, output, ledger, layout_file, as_json, page_file, given)
         return
     check_no_mark()
+    first = FirstRows()
+    if page_file is not None:
+        options["on_rows"] = first.take
     with ProgressBar(console(stderr=True)) as bar:
         receipt = write_tables(
             source_of(sources) if sources else None,
@@ -160,13 +168,18 @@ def export(
         else:
             show(console(), *receipt_view(receipt))
             show(console(stderr=True), *notes_view(receipt))
+        if page_file is not None:
+            told = receipt.to_dict()
+            save_run_page(
+                "export", page_file, told, _layout_in(output), first.rows, rejects_in(output), output
+            )
     if not receipt.passed or (options["strict"] and receipt.misses):
         sys.exit(EXIT_CHECK_FAILED)
 
 
 def _grow(
     sources: tuple[str, ...], output: str, ledger: str, layout_file: str | None, as_json: bool,
-    options: dict[str, Any],
+    page_file: str | None, options: dict[str, Any],
 ) -> None:  # fmt: skip
     """Add what is new to a folder, and show what that was."""
     from tessaron.repeat.growing_export import grow
@@ -184,8 +197,21 @@ def _grow(
         else:
             show(console(), *grown_view(grown))
             show(console(stderr=True), *kept_notes(grown.kept))
+        if page_file is not None and grown.receipt is not None:
+            told = {"layout": layout_file, **grown.receipt}
+            save_run_page("export", page_file, told, _layout_in(output), {}, rejects_in(output), output)
+        elif page_file is not None:
+            say("nothing was new, and nothing is there: no page was written")
     if not grown.passed:
         sys.exit(EXIT_CHECK_FAILED)
+
+
+def _layout_in(folder: str) -> str:
+    """Return the text of the layout file of an export."""
+    from tessaron.sinks.target_folder import LAYOUT_FILE
+    from tessaron.sources.remote.store_copies import text_in
+
+    return text_in(folder, LAYOUT_FILE)
 
 
 _DEFAULT = click.core.ParameterSource.DEFAULT

@@ -8,7 +8,8 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, told_if_stopped
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, told_if_stopped
+from tessaron.cli.page_option import page_option, save_run_page
 from tessaron.cli.shared_options import (
     database_options,
     dictionary_options,
@@ -60,6 +61,7 @@ from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of,
 @memory_option
 @skip_unknown_option
 @stop_options
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print what was done as JSON.")
 @source_options
 def load(
@@ -77,6 +79,7 @@ def load(
     on_change: str | None,
     again: bool,
     wait: float | None,
+    page_file: str | None,
     **options: Any,
 ) -> None:
     """Load the tables of SOURCE into a database, in one transaction: all of it is there, or nothing.
@@ -107,11 +110,11 @@ def load(
             said = "not with --ledger, which goes on as before by itself"
             raise click.UsageError(f"{', '.join(wrong)}: {said}")
         asked = {name: value for name, value in kept.items() if value is not None}
-        _keep_up(
-            source_of(sources), to, ledger, mode, schema, layout_file, as_json, {**own, **given, **asked}
-        )
+        every = {**own, **given, **asked}
+        _keep_up(source_of(sources), to, ledger, mode, schema, layout_file, as_json, page_file, every)
         return
     from tessaron.views.load_view import load_view
+    from tessaron.views.page.first_rows import FirstRows
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, show
     from tessaron.write.exported_rows import is_export
@@ -123,6 +126,9 @@ def load(
         given = _only_given(given)
     else:
         source = source_of(sources)
+    first = FirstRows()
+    if page_file is not None:
+        given["on_rows"] = first.take
     with ProgressBar(console(stderr=True)) as bar:
         loaded = load_tables(
             source, to, mode=cast("Any", mode or "create"), schema=schema, progress=bar,
@@ -134,13 +140,16 @@ def load(
         else:
             show(console(), *load_view(loaded))
             show(console(stderr=True), *notes_view(loaded.receipt))
+        if page_file is not None:
+            told = loaded.receipt.to_dict()
+            save_run_page("load", page_file, told, loaded.layout, first.rows, (), to)
     if not loaded.passed:
         sys.exit(EXIT_CHECK_FAILED)
 
 
 def _keep_up(
     source: Any, to: str, ledger: str, mode: str | None, schema: str | None, layout_file: str | None,
-    as_json: bool, options: dict[str, Any],
+    as_json: bool, page_file: str | None, options: dict[str, Any],
 ) -> None:  # fmt: skip
     """Load what is new, and show what that was."""
     from tessaron.repeat.keeping_up import keep_up
@@ -162,6 +171,11 @@ def _keep_up(
             receipts = [replace(loaded.receipt, unmet=()) for loaded in kept.loads]
             notes = [note for receipt in receipts for note in notes_view(receipt)]
             show(console(stderr=True), *notes, *kept_notes(kept))
+        if page_file is not None and kept.loads:
+            last = kept.loads[-1]
+            save_run_page("load", page_file, last.receipt.to_dict(), last.layout, {}, (), to)
+        elif page_file is not None:
+            say("nothing was new: no page was written; tessaron history --page shows what was done before")
     if not kept.passed:
         sys.exit(EXIT_CHECK_FAILED)
 

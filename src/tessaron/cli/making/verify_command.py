@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, database_options, layout_of, workers_option
 from tessaron.cli.source_arguments import source_of, source_options
 
@@ -27,10 +28,16 @@ from tessaron.cli.source_arguments import source_of, source_options
 )
 @database_options
 @click.option("--name", metavar="NAME", help="Of a database: the records' table, where several are there.")
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")
 @source_options
 def verify(
-    folder: str, sources: tuple[str, ...], layout_file: str | None, as_json: bool, **options: Any
+    folder: str,
+    sources: tuple[str, ...],
+    layout_file: str | None,
+    as_json: bool,
+    page_file: str | None,
+    **options: Any,
 ) -> None:
     """Compare the tables in FOLDER with SOURCE, record by record, and check the tables in themselves.
 
@@ -54,5 +61,24 @@ def verify(
         click.echo(found.to_json())
     else:
         show(console(), *verification_view(found))
+    if page_file is not None:
+        from tessaron.views.page.command_pages import page_of_verification
+
+        save_page(page_of_verification(found, _tables_in(folder, layout_file)), page_file)
     if not found.passed:
         sys.exit(EXIT_CHECK_FAILED)
+
+
+def _tables_in(folder: str, layout_file: str | None) -> Any:
+    """Return the tables that were looked at, as a page shows them; None where only a database knows them."""
+    from pathlib import Path
+
+    from tessaron.decide.layout_file import Layout
+    from tessaron.sinks.target_folder import LAYOUT_FILE
+    from tessaron.views.page.command_pages import tables_of_layout
+    from tessaron.write.books.receipt import read_receipt
+
+    file = Path(layout_file) if layout_file is not None else Path(folder) / LAYOUT_FILE
+    if not file.exists():
+        return None
+    return tables_of_layout(Layout.read(file), None, read_receipt(Path(folder)) or None)

@@ -8,6 +8,7 @@ from typing import Any
 import click
 
 from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, records_option, workers_option
 
 
@@ -22,8 +23,9 @@ from tessaron.cli.shared_options import count_type, records_option, workers_opti
 @click.option("--first", type=count_type(), metavar="N", help="Of sources: only the first N records.")
 @records_option
 @workers_option
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print all changes as JSON.")
-def compare(old: str, new: str, gate: str, as_json: bool, **options: Any) -> None:
+def compare(old: str, new: str, gate: str, as_json: bool, page_file: str | None, **options: Any) -> None:
     """Compare the structure NEW with OLD, and judge each change for the tables made by OLD.
 
     Each is a layout file, a survey that was kept (survey --json), the folder of an export, the URL of a
@@ -42,5 +44,9 @@ def compare(old: str, new: str, gate: str, as_json: bool, **options: Any) -> Non
         click.echo(found.to_json(), nl=False)
     else:
         show(console(), *comparison_view(found))
+    if page_file is not None:
+        from tessaron.views.page.command_pages import page_of_comparison
+
+        save_page(page_of_comparison(found), page_file)
     if gate != "none" and not found.passes(gate):
         sys.exit(EXIT_CHECK_FAILED)

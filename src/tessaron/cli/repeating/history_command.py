@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import click
 
+from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, database_options
 
 _LAST = 20
@@ -16,10 +17,11 @@ _LAST = 20
     "--last", type=count_type(), default=_LAST, show_default=True, metavar="N", help="So many runs."
 )
 @database_options
+@page_option
 @click.option("--json", "as_json", is_flag=True, help="Print all runs as JSON.")
 def history(
     target: str, name: str | None, last: int, schema: str | None, runs_schema: str | None,
-    password: str | None, as_json: bool,
+    password: str | None, as_json: bool, page_file: str | None,
 ) -> None:  # fmt: skip
     """Show what runs have done to TARGET: when, from what, how many records, what had changed.
 
@@ -28,6 +30,10 @@ def history(
     from tessaron.repeat.run_history import history as history_of
 
     found = history_of(target, name=name, schema=schema, runs_schema=runs_schema, password=password)
+    if page_file is not None:
+        from tessaron.views.page.command_pages import page_of_history
+
+        save_page(page_of_history(found), page_file)
     if as_json:
         click.echo(found.to_json(), nl=False)
         return

@@ -35,3 +35,20 @@ def local_folder(folder: str | Path) -> Iterator[Path]:
                 target.parent.mkdir(parents=True, exist_ok=True)
                 system.get_file(path, str(target))
         yield Path(made)
+
+
+def text_in(folder: str | Path, name: str) -> str:
+    """Return the text of one file of a folder, or of a place in a store.
+
+    Raises:
+        SourceError: When it cannot be read.
+    """
+    try:
+        if not is_store(folder):
+            return (Path(folder) / name).read_text("utf-8")
+        url = str(folder).rstrip("/")
+        system, root = file_system_of(url)
+        with told(url):
+            return str(system.cat_file(f"{root.rstrip('/')}/{name}").decode())
+    except OSError as error:
+        raise SourceError(f"{without_user(str(folder))}: {name} cannot be read: {error.strerror}") from error
