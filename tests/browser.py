@@ -55,6 +55,14 @@ class BrowserTest(unittest.TestCase):
         self.addCleanup(lambda: self.assertEqual([each for each in asked if not each.startswith(host)], []))
         return page
 
+    def eventually(self, page, script):
+        """Wait until a script says yes; the page's own policy forbids Playwright's way of waiting for that."""
+        for _ in range(100):
+            if page.evaluate(f"Boolean({script})"):
+                return
+            page.wait_for_timeout(50)
+        self.fail(f"never came true: {script}")
+
     def assert_sound(self, page):
         """Check that nothing is wider than the window, and that axe finds no violation."""
         self.assertLessEqual(page.evaluate("document.documentElement.scrollWidth - innerWidth"), 0)

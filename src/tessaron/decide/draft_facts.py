@@ -11,9 +11,9 @@ from tessaron.core.base.errors import UsageError
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import Origin, format_path
 from tessaron.core.layout.around_tables import draft_tables
-from tessaron.core.layout.layout_writing import Draft, Remark
 from tessaron.core.layout.table_reasons import reasons_of
 from tessaron.core.layout.table_set import Table, TableSet, by_written_name
+from tessaron.core.layout.texts.layout_writing import Draft, Remark
 from tessaron.core.model.division import UNDIVIDED
 from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.decide.draft_parts import division_of_draft, with_lookups

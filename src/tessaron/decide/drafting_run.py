@@ -6,8 +6,8 @@ from collections.abc import Mapping
 from contextlib import ExitStack
 from typing import Unpack
 
-from tessaron.core.layout.layout_writing import Draft, write_draft
 from tessaron.core.layout.table_reasons import TableReason
+from tessaron.core.layout.texts.layout_writing import Draft, write_draft
 from tessaron.core.plan.layout_updating import Update, update_text
 from tessaron.core.plan.plan import LayingPlan
 from tessaron.decide.draft_facts import draft_of

@@ -150,7 +150,7 @@ class Layout:
 
     def _changed(self, change: Callable[[Any, Any], None]) -> Layout:
         # Most runs only read a layout: what changes its text loads when it is used.
-        from tessaron.core.layout import editing
+        from tessaron.core.layout.texts import editing
 
         return Layout(editing.change_text(self._text, partial(change, editing)), self._source)
 
@@ -180,11 +180,15 @@ class Layout:
         return self._changed(lambda editing, document: editing.set_table(document, name, given))
 
     def remove_table(self, name: str) -> Layout:
-        """Return the layout without a table.
+        """Return the layout without a table, its lines and the comments right above it.
 
         Raises:
             UsageError: When there is no such table.
         """
+        from tessaron.core.layout.texts.table_blocks import has_block, without_table
+
+        if has_block(self._text, name):
+            return Layout(without_table(self._text, name), self._source)
 
         def remove(editing: Any, document: Any) -> None:
             editing.table_in(document, name)
@@ -199,6 +203,28 @@ class Layout:
     def set_column(self, table: str, name: str, **keys: Any) -> Layout:
         """Return the layout with a column added at the end, or keys of one set; None takes a key away."""
         return self._changed(lambda editing, document: editing.set_column(document, table, name, keys))
+
+    def remark(self, table: str, column: str) -> str:
+        """Return the comment beside a column; empty where there is none.
+
+        Raises:
+            UsageError: When there is no such table or column.
+        """
+        import tomlkit
+
+        from tessaron.core.layout.texts import editing
+
+        return editing.comment_of(editing.column_in(tomlkit.parse(self._text), table, column))
+
+    def set_remark(self, table: str, column: str, text: str) -> Layout:
+        """Return the layout with a comment beside a column.
+
+        Raises:
+            UsageError: When there is no such table or column.
+        """
+        return self._changed(
+            lambda editing, document: editing.set_comment(editing.column_in(document, table, column), text)
+        )
 
     def remove_columns(self, table: str, *names: str) -> Layout:
         """Return the layout without columns of a table.

@@ -7,7 +7,8 @@ from dataclasses import dataclass, replace
 
 from tessaron.core.base.kinds import Kind
 from tessaron.core.base.paths import ELEMENT, Origin, Path
-from tessaron.core.layout.editing import (
+from tessaron.core.layout.table_set import written_name
+from tessaron.core.layout.texts.editing import (
     change_text,
     column_in,
     comment_of,
@@ -15,7 +16,6 @@ from tessaron.core.layout.editing import (
     set_comment,
     set_keys,
 )
-from tessaron.core.layout.table_set import written_name
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.layout_updating import update_text
 from tessaron.core.plan.plan import ColumnPlan, LayingPlan

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field
-from itertools import islice
-from typing import TYPE_CHECKING, Unpack
+from typing import Unpack
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.layout.layout_writing import write_draft
 from tessaron.core.layout.table_reasons import TableReason
+from tessaron.core.layout.texts.layout_writing import write_draft
 from tessaron.core.survey.survey_entries import SurveyFacts
-from tessaron.core.tables.lay_work import LayWork
-from tessaron.core.tables.numbering import RowNumbers
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
 from tessaron.engine.feeds import Feed
@@ -24,16 +21,9 @@ from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.engine.spill import Spill
 from tessaron.look.layout_view import LayoutView
+from tessaron.look.row_sample import RowSample
 from tessaron.look.surveying import facts_of
 from tessaron.sources.resolving import Source, resolve_inputs
-
-if TYPE_CHECKING:
-    from tessaron.core.plan.plan import LayingPlan
-
-FIRST_ROWS = 8
-"""So many rows of each table are kept."""
-_CHUNKS_TRIED = 8
-"""What has no rows in so many chunks shows none."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -46,6 +36,7 @@ class Chart:
         reasons: Why each table is one, by its name.
         rows: The first rows of each table.
         taken: For each path the columns that take its values, as `table.column`.
+        sample: The first of what was read, to be seen by other layouts.
     """
 
     facts: SurveyFacts
@@ -53,6 +44,7 @@ class Chart:
     reasons: Mapping[str, TableReason] = field(default_factory=dict)
     rows: Mapping[str, ArrowRows] = field(default_factory=dict)
     taken: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    sample: RowSample | None = None
 
 
 def chart_source(source: Source, progress: Progress | None = None, **options: Unpack[RunOptions]) -> Chart:
@@ -84,26 +76,6 @@ def chart_source(source: Source, progress: Progress | None = None, **options: Un
             return Chart(facts)
         drafted = draft_of(reading, settled)
         layout = Layout(write_draft(drafted), "draft")
-        return Chart(facts, layout, drafted.reasons, _first_rows(reading, layout), LayoutView(layout).taken())
-
-
-def _first_rows(reading: SourceReading, layout: Layout) -> dict[str, ArrowRows]:
-    """Return the first rows of each table, of the first of what was put aside."""
-    plans = layout.compiled(secret=b"any")
-    found: dict[str, ArrowRows] = {}
-    for plan, feed in ((plans.around, reading.documents), (plans.records, reading.records)):
-        if plan is not None:
-            feed.close()
-            for rows in _rows_of(plan, feed):
-                for name, batch in rows.items():
-                    if name not in found or not found[name].num_rows:
-                        found[name] = batch.slice(0, FIRST_ROWS)
-                if all(batch.num_rows for batch in found.values()):
-                    break
-    return found
-
-
-def _rows_of(plan: LayingPlan, feed: Feed) -> Iterator[dict[str, ArrowRows]]:
-    work, numbers, tables = LayWork(plan), RowNumbers(), plan.written()
-    for packed in islice(feed.spill.read(), _CHUNKS_TRIED):
-        yield numbers.number(work(packed).laid.batches, tables)
+        sample = RowSample.of(reading.records, reading.documents)
+        rows = sample.seen_by(layout).rows
+        return Chart(facts, layout, drafted.reasons, rows, LayoutView(layout).taken(), sample)

@@ -85,7 +85,7 @@ def drafted_tables(reading: SourceReading, options: Options) -> Drafted:
 
 def _text_of(reading: SourceReading, options: Options, tables: TableSet, around: TableSet | None) -> str:
     # Only exports write their layout; a run that makes tables in memory does without.
-    from tessaron.core.layout.layout_writing import write_draft
+    from tessaron.core.layout.texts.layout_writing import write_draft
     from tessaron.decide.draft_facts import plain_draft
 
     head = ["The layout of this export, as Tessaron drafted it: rebuild and verify read it."]

@@ -52,6 +52,16 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
     "--update", "old", metavar="FILE", help="Bring this layout up to date: edits and comments stay."
 )
 @click.option("--why", is_flag=True, help="Say why each table is one, and what would make it none.")
+@click.option(
+    "--serve", is_flag=True, help="Choose on a page in the browser: it shows at once what comes out."
+)
+@click.option(
+    "--port",
+    type=click.IntRange(0, 65_535),
+    default=0,
+    metavar="N",
+    help="Of --serve: the port; else a free one.",
+)
 @click.option("--replace", is_flag=True, help="Replace the layout file that is there.")
 @records_option
 @xml_options
@@ -91,6 +101,8 @@ def draft(
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
     page_file: str | None,
+    serve: bool,
+    port: int,
     **options: Any,
 ) -> None:
     """Write the layout that Tessaron proposes for SOURCE: tables, columns, types, with what is known of each.
@@ -115,6 +127,9 @@ def draft(
         "dictionaries": dictionary,
         "not_dictionaries": no_dictionary,
     }
+    if serve:
+        _serve(sources, output, old, replace, port, {"why": why, "page": page_file}, options)
+        return
     changes = None
     reasons: Any = {}
     page: Any = None
@@ -139,6 +154,59 @@ def draft(
         _say_changes(changes)
 
 
+def _serve(
+    sources: tuple[str, ...],
+    output: str | None,
+    old: str | None,
+    replace: bool,
+    port: int,
+    others: dict[str, Any],
+    options: dict[str, Any],
+) -> None:
+    """Serve the page of choices until it is closed."""
+    from tessaron.choosing.choosing_server import ChoosingServer
+    from tessaron.choosing.live_draft import LiveDraft
+    from tessaron.decide.layout_file import Layout
+    from tessaron.look.charting import chart_source
+    from tessaron.views.progress import ProgressBar
+    from tessaron.views.terminal import console
+
+    wrong = [f"--{name}" for name, value in others.items() if value]
+    if wrong:
+        raise click.UsageError(f"{' and '.join(wrong)} and --serve: one of them at a time")
+    target = output or old
+    if target is None:
+        raise click.UsageError("--serve saves into a file: -o FILE, or --update FILE")
+    if old is None:
+        _check_free(target, replace)
+    layout = None if old is None else Layout.read(old)
+    with ProgressBar(console(stderr=True)) as bar:
+        chart = chart_source(source_of(sources), bar, **options)
+    live = LiveDraft(chart, layout, target, typed(sources))
+    with ChoosingServer(live, port) as server:
+        say(f"choose on {server.url}")
+        say(f"it is saved in {target} when you say so; Ctrl-C, or closing the page, ends this")
+        try:
+            server.serve_until_closed()
+        except KeyboardInterrupt:
+            say("stopped")
+    if live.is_saved:
+        say(f"{target} holds what you have chosen; tessaron export {typed(sources)} --layout {target} -o DIR")
+    elif live.choices.steps:
+        say(f"{live.choices.steps:,} choices were not saved")
+    else:
+        say("nothing was chosen, and nothing saved")
+
+
+def _check_free(target: str, replace: bool) -> None:
+    from pathlib import Path
+
+    from tessaron.core.base.errors import TargetError
+
+    if Path(target).exists() and not replace:
+        raise TargetError(f"{target} is there already; --update keeps its edits, --replace writes it anew")
+
+
 def _charted(source: Any, bar: Any, options: dict[str, Any], shown: str, output: str | None) -> Any:
     """Return the draft, why its tables are tables, and the page of both."""
     from tessaron.core.base.errors import UsageError
@@ -152,12 +220,7 @@ def _charted(source: Any, bar: Any, options: dict[str, Any], shown: str, output:
 
 
 def _write(layout: Any, target: str, replace: bool) -> None:
-    from pathlib import Path
-
-    from tessaron.core.base.errors import TargetError
-
-    if Path(target).exists() and not replace:
-        raise TargetError(f"{target} is there already; --update keeps its edits, --replace writes it anew")
+    _check_free(target, replace)
     layout.write(target)
     tables = len(layout.tables)
     columns = sum(len(layout.columns(name)) for name in layout.tables)

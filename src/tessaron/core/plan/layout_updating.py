@@ -11,9 +11,10 @@ import tomlkit
 from tessaron.core.base.naming import Names
 from tessaron.core.base.parsed_values import TomlItem
 from tessaron.core.base.paths import ABOVE, ELEMENT, TEXT_STEP, Origin, Path, format_path, is_markup
-from tessaron.core.layout.editing import append_column, comment_of, set_comment, set_keys
 from tessaron.core.layout.layout_paths import LayoutPathError, LayoutPaths
-from tessaron.core.layout.layout_writing import (
+from tessaron.core.layout.table_set import Column, Table, written_name
+from tessaron.core.layout.texts.editing import append_column, comment_of, set_comment, set_keys
+from tessaron.core.layout.texts.layout_writing import (
     NEW_MARK,
     UNMET_MARK,
     Draft,
@@ -21,7 +22,6 @@ from tessaron.core.layout.layout_writing import (
     remark_of,
     table_lines,
 )
-from tessaron.core.layout.table_set import Column, Table, written_name
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.plan.plan import LayingPlan
 from tessaron.core.shape.shape_node import ShapeNode

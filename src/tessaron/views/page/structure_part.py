@@ -65,12 +65,8 @@ def structure_of_survey(
         taken: For each path the columns that take its values, as `table.column`.
     """
     entries = facts.entries[:MOST_PATHS]
-    numbers = {entry.path: number for number, entry in enumerate(entries)}
+    numbers = path_numbers(facts)
     sources = {name: number for number, name in enumerate(facts.sources)}
-    columns: dict[str, int] = {}
-    for path, names in taken.items():
-        for name in names:
-            columns.setdefault(name, numbers.get(path, -1))
     data: dict[str, Any] = {
         "sources": list(map(visible, facts.sources)),
         "paths": list(_path_rows(entries, sources)),
@@ -78,7 +74,28 @@ def structure_of_survey(
         "advice": {note.code: note.advice for note in facts.notes},
         "more": len(facts.entries) - len(entries),
     }
-    return _with_tables(data, tables, columns)
+    return _with_tables(data, tables, columns_at(taken, numbers))
+
+
+def path_numbers(facts: SurveyFacts) -> dict[str, int]:
+    """Return the paths of a page, each with its number there."""
+    return {entry.path: number for number, entry in enumerate(facts.entries[:MOST_PATHS])}
+
+
+def columns_at(taken: Mapping[str, tuple[str, ...]], numbers: Mapping[str, int]) -> dict[str, int]:
+    """Return for each column the number of its path; -1 where that is not on the page."""
+    columns: dict[str, int] = {}
+    for path, names in taken.items():
+        for name in names:
+            columns.setdefault(name, numbers.get(path, -1))
+    return columns
+
+
+def tables_alone(
+    tables: ShownTables, taken: Mapping[str, tuple[str, ...]], numbers: Mapping[str, int]
+) -> ShownStructure:
+    """Return tables and their diagram, for a page that has the paths already."""
+    return _with_tables({"paths": [], "notes": []}, tables, columns_at(taken, numbers))
 
 
 def structure_of_tables(tables: ShownTables) -> ShownStructure:
@@ -250,11 +267,20 @@ def _table_rows(tables: ShownTables, paths: Mapping[str, int]) -> Iterator[dict[
         yield {
             "name": visible(table.name),
             "rows": tables.counts.get(table.name),
+            "path": _rows_path(table, tables.part),
             "why": "" if reason is None else reason.text,
             "otherwise": "" if reason is None else reason.otherwise,
             "columns": columns,
             "first": _first_rows(tables.first.get(table.name), table, most),
         }
+
+
+def _rows_path(table: Table, part: LayoutPart) -> str:
+    """Return where the rows of a table stand, as its layout spells it; nothing where that is no one place."""
+    known = part.tables.get(table.name)
+    return (
+        visible(known.rows) if known is not None and isinstance(known.rows, str) and not known.around else ""
+    )
 
 
 def _first_rows(rows: ArrowRows | None, table: Table, most: int) -> list[list[str | None]]:

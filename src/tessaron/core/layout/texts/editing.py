@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 import tomlkit
-from tomlkit.items import InlineTable, Item, Whitespace
+from tomlkit.items import Comment, InlineTable, Item, Whitespace
 from tomlkit.items import Table as TomlTable
 
 from tessaron.core.base.errors import UsageError
@@ -135,10 +135,10 @@ def _rebuild(owner: TomlItem, key: str, names: Mapping[str, str]) -> None:
 
 
 def append_column(columns: TomlItem, name: str, item: TomlItem) -> None:
-    """Add a column behind the last one, before the blank lines that follow it."""
+    """Add a column behind the last one, before the blank lines and comments that lead to what follows."""
     body = columns.value.body
     blank = []
-    while body and body[-1][0] is None and isinstance(body[-1][1], Whitespace):
+    while body and body[-1][0] is None and isinstance(body[-1][1], (Whitespace, Comment)):
         blank.append(body.pop()[1])
     columns.append(name, item)
     for each in reversed(blank):

@@ -120,7 +120,7 @@ def table_lines(table: Table, draft: Draft, is_around: bool = False, places: Seq
     remarks = {} if is_around else draft.remarks
     if pairs:
         lines.append(f"[tables.{name}.columns]")
-        lines += _aligned(
+        lines += aligned_columns(
             [
                 (key, value, remark_of(column, remarks))
                 for column, (key, value) in zip(table.columns, pairs, strict=True)
@@ -170,7 +170,7 @@ def _pairs(values: Mapping[str, object]) -> list[str]:
     return [f"{toml_key(key)} = {toml_value(value)}" for key, value in values.items()]
 
 
-def _aligned(rows: list[tuple[str, str, str]]) -> list[str]:
+def aligned_columns(rows: list[tuple[str, str, str]]) -> list[str]:
     """Return lines whose equal signs stand below each other, and their comments too where there is room."""
     width = max(len(key) for key, _, _ in rows)
     heads = [f"{key:<{width}} = {value}" for key, value, _ in rows]
