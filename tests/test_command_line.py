@@ -1,13 +1,18 @@
 """The command line as a whole: help, versions, streams, and what every command does with bad input."""
 
+import contextlib
 import json
 import os
+import pty
+import shlex
 import subprocess
 import sys
 import unittest
 from typing import ClassVar
 
 import tessaron
+from tessaron.cli.command_examples import EXAMPLES
+from tessaron.sources.demo.vessel_calls import write_calls
 from tests.harness import FolderTest, command, quick_command
 
 COMMANDS = [
@@ -16,28 +21,54 @@ COMMANDS = [
     "find",
     "values",
     "compose",
-    "preview",
     "sample",
     "draft",
+    "preview",
     "export",
     "load",
     "ddl",
-    "rebuild",
     "verify",
+    "rebuild",
     "compare",
     "watch",
     "history",
     "trace",
     "demo",
+    "completion",
 ]
+
+
+_AS_INSTALLED = "import sys; sys.argv = ['tessaron']; from tessaron.__main__ import main; main()"
+
+
+def on_terminal(*arguments, **environment):
+    """Return what a command shows where standard output is a terminal."""
+    main, child = pty.openpty()
+    known = {name: value for name, value in os.environ.items() if name not in ("NO_COLOR", "TERM")}
+    with open(main, "rb", buffering=0) as screen:
+        running = subprocess.Popen(
+            [sys.executable, "-m", "tessaron", *map(str, arguments)],
+            stdout=child,
+            stderr=subprocess.DEVNULL,
+            env={**known, **environment},
+        )
+        os.close(child)
+        parts = []
+        try:
+            while part := screen.read(65536):
+                parts.append(part)
+        except OSError:
+            pass
+        running.wait()
+    return b"".join(parts).decode()
 
 
 class HelpTest(unittest.TestCase):
     def test_commands_stand_in_the_order_of_the_work(self):
-        lines = command("--help").stdout.decode().split("Commands:\n")[1].splitlines()
-        self.assertEqual(
-            [line.split()[0] for line in lines if line.startswith("  ") and line[2] != " "], COMMANDS
-        )
+        shown = command("--help").stdout.decode()
+        lines = shown.split("Get data:\n")[1].splitlines()
+        self.assertEqual([line.split()[0] for line in lines if line.startswith("  ")], COMMANDS)
+        self.assertNotIn("...", "".join(lines), "every command says what it does in one whole line")
 
     def test_every_command_says_what_it_does(self):
         for name in COMMANDS:
@@ -179,9 +210,83 @@ class StreamsTest(FolderTest):
                 self.assertLess(len(done.stderr), 800)
 
     def test_examples_in_help_stand_on_lines_of_their_own(self):
-        shown = quick_command("find", "--help").stdout.decode()
-        self.assertNotIn("\\b", shown)
-        self.assertRegex(shown, r"\n  tessaron find feed.json [^\n]* --as csv\n  tessaron find manifests.xml")
+        for name in COMMANDS:
+            shown = quick_command(name, "--help").stdout.decode()
+            self.assertNotIn("\\b", shown)
+            for purpose, line in EXAMPLES.get(name, ()):
+                self.assertIn(f"\n  # {purpose}\n  {line}\n", shown)
+
+    def test_examples_run_on_the_data_of_the_demo(self):
+        command("demo", "--into", self.folder)
+        for name in COMMANDS:
+            for _, line in EXAMPLES.get(name, ()):
+                if name in ("demo", "watch", "fetch", "completion"):
+                    continue
+                with self.subTest(line), contextlib.chdir(self.folder):
+                    if set(line) & {"|", ">"} and name != "find":
+                        typed = line.replace("tessaron", f"{shlex.quote(sys.executable)} -m tessaron", 1)
+                        done = subprocess.run(typed, shell=True, capture_output=True, check=False)
+                    else:
+                        done = quick_command(*shlex.split(line)[1:])
+                    self.assertEqual(done.returncode, 0, done.stderr)
+
+    def test_colours_only_on_a_terminal_that_wants_them(self):
+        source = self.write("calls.json", json.dumps([{"a": None, "b": 1}, {"a": "x", "b": "y"}]))
+        for environment, has_colours in (
+            ({"TERM": "xterm"}, True),
+            ({"TERM": "xterm", "NO_COLOR": "1"}, False),
+            ({"TERM": "dumb"}, False),
+        ):
+            with self.subTest(environment):
+                shown = on_terminal("preview", source, **environment)
+                self.assertEqual("\033[36m" in shown, has_colours)
+                self.assertEqual("\033[2mnull" in shown, has_colours)
+        self.assertNotIn(b"\033[", command("preview", source, TERM="xterm").stdout)
+
+    def test_shells_complete_names_out_of_a_layout_and_a_survey(self):
+        write_calls(self.folder, 30)
+        quick_command(
+            "draft", self.folder / "vessel_calls.ndjson", "-o", self.folder / "vessel_calls.layout.toml"
+        )
+        kept = quick_command("survey", self.folder / "vessel_calls.ndjson", "--json").stdout
+        self.write("kept.survey.json", kept)
+        for words, found in (
+            (["preview", "vessel_calls.ndjson", "--table", "vessel_calls_se"], ["vessel_calls_services"]),
+            (["export", "vessel_calls.ndjson", "--key", "call"], ["call_id"]),
+            (["find", "vessel_calls.ndjson", "$.vessel.n"], ["$.vessel.number", "$.vessel.name"]),
+            (
+                ["export", "vessel_calls.ndjson", "--layout", "vessel_calls.layout.toml", "--flat", "$.se"],
+                ["$.services[*]", "$.services[*].service", "$.services[*].fee", "$.services[*].invoiced"],
+            ),
+            (
+                ["survey", "elsewhere.json", "--records", "$.agent.contact.ph"],
+                ["$.agent.contact.phones", "$.agent.contact.phones[*]"],
+            ),
+            (["survey", "vess"], []),
+            (["ver"], ["verify"]),
+        ):
+            with self.subTest(words):
+                done = subprocess.run(
+                    [sys.executable, "-c", _AS_INSTALLED],
+                    cwd=self.folder,
+                    capture_output=True,
+                    text=True,
+                    check=False,
+                    env={
+                        **os.environ,
+                        "_TESSARON_COMPLETE": "bash_complete",
+                        "COMP_WORDS": " ".join(["tessaron", *map(shlex.quote, words)]),
+                        "COMP_CWORD": str(len(words)),
+                    },
+                )
+                plain = [
+                    line.removeprefix("plain,")
+                    for line in done.stdout.splitlines()
+                    if line.startswith("plain,")
+                ]
+                self.assertEqual(plain, found, done.stderr)
+        for shell in ("bash", "zsh", "fish"):
+            self.assertIn(b"_TESSARON_COMPLETE", quick_command("completion", shell).stdout)
 
     def test_letters_of_all_scripts_in_any_locale(self):
         source = self.write("u.json", json.dumps({"port": "Ånd ⚓ Лоцман", "half": "\ud800"}))

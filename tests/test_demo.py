@@ -19,12 +19,12 @@ from tests.harness import FolderTest, command
 
 class DemoTest(FolderTest):
     def test_the_whole_example(self):
-        done = command("demo", "--into", self.folder / "my demo")
+        done = command("demo", "--all", "--into", self.folder / "my demo")
         text = done.stdout.decode()
         self.assertEqual((done.returncode, done.stderr), (0, b""))
         self.assertIn("note: $.inspections[*]: envelope", text)
         self.assertIn("The tables and the documents give the same answer.", text)
-        for number in range(1, 17):
+        for number in range(1, 18):
             self.assertRegex(text, rf"(?m)^{number}\. ")
         self.assertNotRegex(text, r"(?m) $")
         self.check_next_steps(text.split("What to try next:\n")[1])
@@ -42,9 +42,21 @@ class DemoTest(FolderTest):
                 )
                 self.assertEqual((done.returncode, said), (0, b""))
 
-    def test_the_commands_to_paste_name_this_tessaron(self):
-        done = command("demo", "--into", self.folder / "d")
-        self.assertIn(f"{shlex.quote(sys.executable)} -m tessaron export", done.stdout.decode())
+    def test_in_short_every_step_is_told_in_a_few_lines(self):
+        text = command("demo", "--into", self.folder / "d").stdout.decode()
+        steps = re.split(r"(?m)^\d+\. ", text.split("Each step with all")[0])[1:]
+        self.assertEqual(len(steps), 17)
+        self.assertLess(max(len(step.strip().splitlines()) for step in steps), 9)
+        self.assertIn("→ identical: 400 records compared", text)
+        self.assertIn(f"{shlex.quote(sys.executable)} -m tessaron export", text)
+        self.check_next_steps(text.split("What to try next:\n")[1])
+
+    def test_one_step_is_told_whole_and_nothing_else(self):
+        text = command("demo", "--step", 12, "--into", self.folder / "d").stdout.decode()
+        self.assertEqual(re.findall(r"(?m)^\d+\. ", text), ["12. "])
+        self.assertIn("sums of the receipt", text)
+        self.assertNotIn("What to try next", text)
+        self.assertEqual(command("demo", "--step", 18).returncode, 2)
 
     def test_only_data(self):
         done = command("demo", "--records", 25, "--into", self.folder)

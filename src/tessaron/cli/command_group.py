@@ -18,6 +18,7 @@ import click
 
 from tessaron.core.base.errors import TessaronError
 from tessaron.core.base.visible import clipped, visible
+from tessaron.views.palette import Palette
 
 EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED, EXIT_PIPE_CLOSED = 1, 2, 130, 141
 """141 is what a shell says of a command that SIGPIPE ended, as it does others whose reader has gone."""
@@ -49,7 +50,7 @@ class Group(click.Group):
     def _end_with(self, context: click.Context, error: Exception) -> None:
         """Say what an error is and end, if it is one that people are to read."""
         if isinstance(error, TessaronError):
-            say(str(error))
+            say(str(error), is_error=True)
             context.exit(EXIT_FAILED)
         if isinstance(error, BrokenPipeError):
             # The reader of standard output has gone; so that the interpreter does not complain at its exit:
@@ -63,9 +64,21 @@ class Group(click.Group):
             say(f"standard output cannot be written: {error.strerror}")
             context.exit(EXIT_FAILED)
 
-    def add_late(self, name: str, module: str) -> None:
-        """Add a command that is loaded when it is used."""
+    def add_late(self, step: str, name: str, module: str, summary: str) -> None:
+        """Add a command that is loaded when it is used, to a step of the work."""
         self._late[name] = module
+        self._steps.setdefault(step, []).append((name, summary))
+
+    def format_commands(self, context: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the commands in the order of the work, a line each."""
+        widest = max(map(len, self._late))
+        for step, commands in self._steps.items():
+            with formatter.section(step):
+                formatter.write_dl([(name.ljust(widest), text) for name, text in commands])
+
+    @cached_property
+    def _steps(self) -> dict[str, list[tuple[str, str]]]:
+        return {}
 
     @cached_property
     def _late(self) -> dict[str, str]:
@@ -86,6 +99,19 @@ class Group(click.Group):
     def _loaded(self, name: str) -> click.Command:
         command: click.Command = getattr(import_module(self._late[name]), name)
         return command
+
+
+class WorkCommand(click.Command):
+    """A command whose help ends with how it is typed."""
+
+    def format_epilog(self, context: click.Context, formatter: click.HelpFormatter) -> None:
+        """Write the examples as they are to be typed, however long."""
+        from tessaron.cli.command_examples import EXAMPLES
+
+        super().format_epilog(context, formatter)
+        for place, (purpose, line) in enumerate(EXAMPLES.get(str(self.name), ())):
+            formatter.write("\nExamples:\n" if place == 0 else "")
+            formatter.write(f"  # {purpose}\n  {line}\n")
 
 
 def _robust(stream: TextIO) -> TextIO:
@@ -126,9 +152,20 @@ def told_if_stopped(what: str) -> Iterator[None]:
         raise
 
 
-def say(message: str) -> None:
+def say(message: str, is_error: bool = False) -> None:
     """Write a message to standard error."""
-    click.echo(f"tessaron: {visible(message)}", err=True)
+    name = Palette(is_error and _wants_colours(sys.stderr)).paint("trouble", "tessaron:")
+    click.echo(f"{name} {visible(message)}", err=True)
+
+
+def palette() -> Palette:
+    """Return colours for standard output, if it is a terminal and nobody said NO_COLOR."""
+    return Palette(_wants_colours(sys.stdout))
+
+
+def _wants_colours(stream: TextIO) -> bool:
+    is_asked = not os.environ.get("NO_COLOR") and os.environ.get("TERM", "dumb") != "dumb"
+    return stream.isatty() and is_asked
 
 
 def show_paged(lines: Iterable[str]) -> None:

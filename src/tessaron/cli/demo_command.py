@@ -10,11 +10,13 @@ from pathlib import Path
 
 import click
 
+from tessaron.cli.command_group import WorkCommand
 from tessaron.cli.shared_options import count_type
+from tessaron.cli.walkthrough import STEPS
 from tessaron.core.base.errors import UsageError
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @click.option("--into", metavar="DIR", help="Folder to work in; else a new temporary one.")
 @click.option(
     "--serve", is_flag=True, help="Serve a stand-in web API of the harbour office; stop with Ctrl-C."
@@ -23,8 +25,24 @@ from tessaron.core.base.errors import UsageError
     "--port", type=click.IntRange(0, 65535), default=8873, help="The port to serve at; 0: a free one."
 )
 @click.option("--records", type=count_type(), help="Only write so many vessel calls, for benchmarks.")
-def demo(into: str | None, serve: bool, port: int, records: int | None) -> None:
-    """Run the whole example on the harbour's vessel calls, write its data only, or serve it as a web API."""
+@click.option(
+    "--step",
+    "steps",
+    type=click.IntRange(1, STEPS),
+    multiple=True,
+    help="Only this step, with all that it prints.",
+)
+@click.option(
+    "--all", "is_whole", is_flag=True, help="Every step with all that it prints; pauses on a terminal."
+)
+def demo(
+    into: str | None, serve: bool, port: int, records: int | None, steps: tuple[int, ...], is_whole: bool
+) -> None:
+    """Run the whole example on the harbour's data, in short; or write its data only, or serve a web API.
+
+    It does in a few seconds what an engineer does in a day: looks, decides, writes, loads, proves, and does
+    it again.
+    """
     from tessaron.sources.demo.vessel_calls import write_calls
 
     folder = Path(into) if into else Path(tempfile.mkdtemp(prefix="tessaron-demo-"))
@@ -36,9 +54,26 @@ def demo(into: str | None, serve: bool, port: int, records: int | None) -> None:
         click.echo(f"{write_calls(folder, records)}: {records:,} vessel calls")
         return
     from tessaron.cli.walkthrough.demo_story import show_demo
+    from tessaron.cli.walkthrough.telling import Telling
+    from tessaron.views.terminal import console, show
 
-    if not show_demo(folder, _command_as_typed()):
+    screen = console()
+    show(screen, f"The harbour office of Brackwater, in {folder}", "")
+    telling = Telling(
+        screen, _command_as_typed(), is_whole, frozenset(steps), _pause if is_whole else lambda: True
+    )
+    if not show_demo(folder, telling):
         sys.exit(1)
+
+
+def _pause() -> bool:
+    """Wait for a key, where somebody reads along; say whether to go on."""
+    if not (sys.stdin.isatty() and sys.stdout.isatty()):
+        return True
+    click.echo("Enter for the next step, q to leave it: ", nl=False, err=True)
+    key = click.getchar()
+    click.echo("\r\033[K", nl=False, err=True)
+    return key.lower() != "q"
 
 
 def _serve(folder: Path, port: int) -> None:

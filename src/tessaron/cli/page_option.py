@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
+from tessaron.cli import completing
 from tessaron.cli.command_group import say
 
 if TYPE_CHECKING:
@@ -18,7 +19,11 @@ if TYPE_CHECKING:
 _REJECTS_LOOKED_AT = 2_000
 
 page_option = click.option(
-    "--page", "page_file", metavar="FILE.html", help="Also write a page for browsers: one file, no network."
+    "--page",
+    "page_file",
+    metavar="FILE.html",
+    shell_complete=completing.files,
+    help="Also write a page for browsers: one file, no network.",
 )
 
 

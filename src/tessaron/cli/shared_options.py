@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 import click
 
+from tessaron.cli import completing
 from tessaron.core.base.bounds import LEAST_COLUMNS, MOST_BYTES, MOST_COUNTED, MOST_WORKERS
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.visible import clipped, in_quotes
@@ -77,7 +78,11 @@ keys_option = click.option(
 
 
 key_option = click.option(
-    "--key", metavar="COLUMN", multiple=True, help="Natural key of the top table: is checked."
+    "--key",
+    metavar="COLUMN",
+    multiple=True,
+    shell_complete=completing.columns,
+    help="Natural key of the top table: is checked.",
 )
 
 
@@ -106,6 +111,7 @@ most_columns_option = click.option(
 shared_option = click.option(
     "--shared",
     metavar="PATH",
+    shell_complete=completing.paths,
     multiple=True,
     help="One table for all places of the structure at PATH, however few; PATH as a survey shows it.",
 )
@@ -138,12 +144,20 @@ skip_unknown_option = click.option(
     "--skip-unknown", is_flag=True, help="Pass over files with neither JSON nor XML in them, and empty ones."
 )
 _dictionary_option = click.option(
-    "--dictionary", metavar="PATH", multiple=True, help="The object there is a dictionary."
+    "--dictionary",
+    metavar="PATH",
+    multiple=True,
+    shell_complete=completing.paths,
+    help="The object there is a dictionary.",
 )
 
 
 _no_dictionary_option = click.option(
-    "--no-dictionary", metavar="PATH", multiple=True, help="The object there is not a dictionary."
+    "--no-dictionary",
+    metavar="PATH",
+    multiple=True,
+    shell_complete=completing.paths,
+    help="The object there is not a dictionary.",
 )
 
 
@@ -189,31 +203,44 @@ def ledger_options(command: Command) -> Command:
 
 
 layout_option = click.option(
-    "--layout", "layout_file", metavar="FILE", help="The layout: which tables and columns come out, and how."
+    "--layout",
+    "layout_file",
+    metavar="FILE",
+    shell_complete=completing.files,
+    help="The layout: which tables and columns come out, and how.",
 )
 
 
 only_option = click.option(
     "--only",
     metavar="PATTERN",
+    shell_complete=completing.paths,
     multiple=True,
     help="Only these: a path ($.vessel.*) or the name of a field (*_m).",
 )
 
 
 without_option = click.option(
-    "--without", metavar="PATTERN", multiple=True, help="All but these: a path, or the name of a field."
+    "--without",
+    metavar="PATTERN",
+    multiple=True,
+    shell_complete=completing.paths,
+    help="All but these: a path, or the name of a field.",
 )
 
 
 flat_option = click.option(
-    "--flat", metavar="PATH", help="One flat table of the rows at this path, all above them repeated."
+    "--flat",
+    metavar="PATH",
+    shell_complete=completing.paths,
+    help="One flat table of the rows at this path, all above them repeated.",
 )
 
 
 times_option = click.option(
     "--times",
     metavar="PATH",
+    shell_complete=completing.paths,
     multiple=True,
     help="With --flat: pair its rows with those beside them, at this path.",
 )
@@ -244,6 +271,7 @@ def layout_of(file: str | None) -> Layout | None:
 records_option = click.option(
     "--records",
     metavar="PATH",
+    shell_complete=completing.paths,
     help="Where the records stand: JSONPath ('$' is the document), or for XML XPath ('/*').",
 )
 
@@ -304,8 +332,20 @@ def database_options(command: Command) -> Command:
 def file_options(command: Command) -> Command:
     """Add the options that say how files are written; what is not given is as the format has it."""
     for option in (
-        click.option("--sort", multiple=True, metavar="COLUMN", help="Rows in the order of this column."),
-        click.option("--partition", multiple=True, metavar="COLUMN", help="A folder for each value of it."),
+        click.option(
+            "--sort",
+            multiple=True,
+            metavar="COLUMN",
+            shell_complete=completing.columns,
+            help="Rows in the order of this column.",
+        ),
+        click.option(
+            "--partition",
+            multiple=True,
+            metavar="COLUMN",
+            shell_complete=completing.columns,
+            help="A folder for each value of it.",
+        ),
         click.option("--file-rows", type=count_type(), metavar="N", help="So many rows in each file."),
         click.option("--group-rows", type=count_type(), metavar="N", help="Of Parquet: rows in a row group."),
         click.option(

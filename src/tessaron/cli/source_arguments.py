@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from tessaron.cli import completing
 from tessaron.cli.command_group import say
 from tessaron.cli.shared_options import Command
 
@@ -127,7 +128,9 @@ def source_options(command: Command) -> Command:
     return command
 
 
-source_argument = click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
+source_argument = click.argument(
+    "sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.files
+)
 
 
 def mark_option(command: Command) -> Command:

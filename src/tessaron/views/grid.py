@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 
+from tessaron.views.palette import PLAIN, Palette
+
 NULL = "null"
 """How a missing value is shown. A text that looks so, or is empty, is shown in quotes."""
 LONGEST_CELL = 40
@@ -24,12 +26,14 @@ class Grid:
         width: Cells of the terminal; 0 for no limit.
         right: Columns that stand to the right, as numbers do.
         under: A second line of the head, e.g. types; empty for none.
+        palette: Colours for types and null.
     """
 
     names: Sequence[str]
     width: int = 0
     right: frozenset[int] = frozenset()
     under: Sequence[str] = ()
+    palette: Palette = PLAIN
     _widths: list[int] = field(default_factory=list)
 
     def lines(self, rows: Sequence[Sequence[str | None]]) -> Iterator[str]:
@@ -44,17 +48,21 @@ class Grid:
         if self.width and total > self.width:
             yield from self._one_field_per_line(rows)
             return
-        for head in heads:
-            yield self._line(head)
+        yield self._line(heads[0])
+        for under in heads[1:]:
+            yield self.palette.paint("type", self._line(under))
         yield _GAP.join("─" * width for width in self._widths)
-        for row in cells:
-            yield self._line(row)
+        for row, given in zip(cells, rows, strict=True):
+            yield self._line(row, [cell is None for cell in given])
 
-    def _line(self, row: Sequence[str]) -> str:
+    def _line(self, row: Sequence[str], nulls: Sequence[bool] = ()) -> str:
         padded = [
             pad(cell, width, index in self.right)
             for index, (cell, width) in enumerate(zip(row, self._widths, strict=True))
         ]
+        if self.palette.is_on and any(nulls):
+            pairs = zip(padded, nulls, strict=True)
+            padded = [self.palette.paint("null", cell) if is_null else cell for cell, is_null in pairs]
         return _GAP.join(padded).rstrip()
 
     def _one_field_per_line(self, rows: Sequence[Sequence[str | None]]) -> Iterator[str]:

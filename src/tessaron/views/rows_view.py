@@ -9,6 +9,7 @@ from typing import Literal, TextIO
 from tessaron.core.base.json_text import json_text, quoted_text
 from tessaron.core.base.parsed_values import NumberText
 from tessaron.views.grid import Grid
+from tessaron.views.palette import PLAIN, Palette
 
 RowForm = Literal["table", "tsv", "csv", "json"]
 ROW_FORMS: tuple[RowForm, ...] = ("table", "tsv", "csv", "json")
@@ -33,6 +34,7 @@ def write_rows(
     form: RowForm,
     width: int = 0,
     types: Sequence[str] = (),
+    palette: Palette = PLAIN,
 ) -> int:
     """Write rows of parsed values and return how many there were.
 
@@ -43,9 +45,10 @@ def write_rows(
         form: In which form. A table is written at the end, the others row by row.
         width: Cells of the terminal, for a table; 0 for no limit.
         types: Types of the columns, shown under their names in a table.
+        palette: Colours for types and null, in a table.
     """
     if form == "table":
-        return _write_table(stream, names, list(rows), width, types)
+        return _write_table(stream, names, list(rows), Grid(names, width, frozenset(), types, palette))
     count = 0
     if form != "json":
         stream.write(_line(names, form))
@@ -77,15 +80,12 @@ def _csv_cell(cell: str | None) -> str:
     return cell
 
 
-def _write_table(
-    stream: TextIO, names: Sequence[str], rows: list[Sequence[object]], width: int, types: Sequence[str]
-) -> int:
-    right = frozenset(
+def _write_table(stream: TextIO, names: Sequence[str], rows: list[Sequence[object]], grid: Grid) -> int:
+    grid.right = frozenset(
         index
         for index in range(len(names))
         if any(row[index] is not None for row in rows) and all(_is_number(row[index]) for row in rows)
     )
-    grid = Grid(names, width, right, types)
     for line in grid.lines([[cell_text(value) for value in row] for row in rows]):
         stream.write(line + "\n")
     return len(rows)

@@ -7,13 +7,17 @@ from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from typing import Literal
 
+from tessaron.core.base.visible import visible
 from tessaron.core.survey.noticing import SurveyNote
 from tessaron.core.survey.survey_entries import LikePlaces, PathEntry, SurveyFacts
 from tessaron.views.grid import pad, shorten, text_width
+from tessaron.views.palette import PLAIN, Palette
 from tessaron.views.survey_folding import OutlineLine, folded, unfolded
 from tessaron.views.survey_notes import note_lines
 
 _BAR = 5
+_TYPE = 3
+"""Which column has the type."""
 _EIGHTHS = " ▏▎▍▌▋▊▉█"
 _LEAST_VALUES, _SHORTEST_VALUES = 24, 10
 _LONGEST_NAME, _SHORT_NAME, _LONGEST_VALUE = 34, 22, 28
@@ -102,16 +106,18 @@ def _sorted(entries: list[PathEntry], by: str) -> list[PathEntry]:
     return made
 
 
-def outline_lines(facts: SurveyFacts, selection: ShownPaths | None = None, width: int = 0) -> Iterator[str]:
+def outline_lines(
+    facts: SurveyFacts, selection: ShownPaths | None = None, width: int = 0, palette: Palette = PLAIN
+) -> Iterator[str]:
     """Yield the outline of a survey, as wide as `width` cells (0 for no limit)."""
     selection = selection or ShownPaths()
     entries, notes = select(facts, selection)
     width = width or _WIDE
     is_folded = len(entries) > MOST_ENTRIES and not (selection.chooses or selection.is_whole)
     lines = folded(entries, _like(facts)) if is_folded else unfolded(entries)
-    yield _title(facts)
+    yield visible(_title(facts))
     yield ""
-    yield from _table(lines, width, facts.taken)
+    yield from _table(lines, width, facts.taken, palette)
     if is_folded:
         shown = sum(line.entry is not None for line in lines)
         yield ""
@@ -119,7 +125,7 @@ def outline_lines(facts: SurveyFacts, selection: ShownPaths | None = None, width
         yield f"{shown:,} of {len(entries):,} paths; {choice}"
         yield from _structure_lines(facts.structures, width)
     yield ""
-    yield from note_lines(notes, width, not (selection.all_notes or selection.chooses))
+    yield from note_lines(notes, width, not (selection.all_notes or selection.chooses), palette)
 
 
 def _like(facts: SurveyFacts) -> dict[str, str]:
@@ -139,7 +145,7 @@ def _structure_lines(structures: Sequence[LikePlaces], width: int) -> Iterator[s
     for each in structures[:_MOST_STRUCTURES]:
         places = ", ".join(each.paths[:_FEW_VALUES])
         text = f"{each.name}, {each.fields} fields, in {len(each.paths):,} places: {places}"
-        yield "  " + shorten(text, width - 2)
+        yield visible("  " + shorten(text, width - 2))
 
 
 def _title(facts: SurveyFacts) -> str:
@@ -152,7 +158,10 @@ def _title(facts: SurveyFacts) -> str:
 
 
 def _table(
-    lines: Sequence[OutlineLine], width: int, taken: Mapping[str, tuple[str, ...]] | None
+    lines: Sequence[OutlineLine],
+    width: int,
+    taken: Mapping[str, tuple[str, ...]] | None,
+    palette: Palette,
 ) -> Iterator[str]:
     """Yield the outline, one line per path; where it is narrow without bars, and with names cut."""
     heads: tuple[str, ...] = ("path", "rows", "filled", "type", "distinct")
@@ -160,7 +169,7 @@ def _table(
     if taken is not None:
         heads, right = (*heads, "goes to"), (*right, False)
     for with_bar, longest_name in ((True, _LONGEST_NAME), (False, _LONGEST_NAME), (False, _SHORT_NAME)):
-        rows = [_row(line, with_bar, longest_name, taken) for line in lines]
+        rows = [tuple(map(visible, _row(line, with_bar, longest_name, taken))) for line in lines]
         widths = [
             max([text_width(head), *(text_width(row[i]) for row in rows)]) for i, head in enumerate(heads)
         ]
@@ -172,10 +181,11 @@ def _table(
     yield "  ".join("─" * size for size in [*widths, min(room, 40)])
     for row, line in zip(rows, lines, strict=True):
         cells = [pad(cell, size, r) for cell, size, r in zip(row, widths, right, strict=True)]
+        cells[_TYPE] = palette.paint("null" if row[_TYPE] == "null" else "type", cells[_TYPE])
         values = (
             shorten(line.text, room) if line.text or line.entry is None else values_cell(line.entry, room)
         )
-        yield "  ".join([*cells, values]).rstrip()
+        yield "  ".join([*cells, visible(values)]).rstrip()
 
 
 def _row(

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from typing import TYPE_CHECKING
 
 from rich import box
@@ -13,6 +13,7 @@ from rich.text import Text
 from tessaron.core.base.visible import visible
 from tessaron.sinks.target_folder import REJECTS_FILE
 from tessaron.sources.forms.file_form import FORMAT_NAMES
+from tessaron.views.palette import STYLES, Meaning
 
 if TYPE_CHECKING:
     from tessaron.write.books.receipt import Finding, KeyCheck, Receipt
@@ -30,13 +31,23 @@ def console(stderr: bool = False) -> Console:
     )
 
 
-def grid(headings: Sequence[str], rows: Iterable[Sequence[str]], numeric: Sequence[str] = ()) -> Table:
-    """Return a table under a line of headings; the columns named in `numeric` stand to the right."""
+def grid(
+    headings: Sequence[str],
+    rows: Iterable[Sequence[str]],
+    numeric: Sequence[str] = (),
+    meaning: Callable[[str, str], Meaning | None] = lambda heading, cell: None,
+) -> Table:
+    """Return a table under a line of headings; the columns named in `numeric` stand to the right.
+
+    `meaning` says of a cell, given with its heading, what its colour is to say.
+    """
     table = Table(box=box.SIMPLE_HEAD, pad_edge=False, show_edge=False)
     for heading in headings:
         table.add_column(heading, justify="right" if heading in numeric else "left", overflow="fold")
     for row in rows:
-        table.add_row(*(Text(visible(cell)) for cell in row))
+        found = [meaning(heading, cell) for heading, cell in zip(headings, row, strict=True)]
+        styles = ["" if each is None else STYLES[each] for each in found]
+        table.add_row(*(Text(visible(cell), style) for cell, style in zip(row, styles, strict=True)))
     return table
 
 
@@ -52,8 +63,21 @@ def show(screen: Console, *parts: Table | str) -> None:
     with screen.capture() as captured:
         for part in parts:
             shown = visible(part) if isinstance(part, str) else part
-            screen.print(shown, markup=False, soft_wrap=isinstance(part, str))
+            style = _style_of(part) if isinstance(part, str) else None
+            screen.print(shown, markup=False, soft_wrap=isinstance(part, str), style=style)
     print(*(line.rstrip() for line in captured.get().splitlines()), sep="\n", file=screen.file)
+
+
+_MEANINGS: tuple[tuple[str, Meaning], ...] = (
+    ("identical:", "good"), ("not identical", "trouble"), ("check failed", "trouble"), ("failed:", "trouble"),
+    ("record rejected", "trouble"), ("value rejected", "trouble"), ("put aside:", "trouble"),
+    ("changed since", "trouble"), ("not met:", "warning"),
+)  # fmt: skip
+"""How lines begin that mean something."""
+
+
+def _style_of(line: str) -> str | None:
+    return next((STYLES[meaning] for start, meaning in _MEANINGS if line.startswith(start)), None)
 
 
 def notes_view(receipt: Receipt) -> list[str]:

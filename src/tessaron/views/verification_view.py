@@ -8,6 +8,7 @@ from typing import Protocol
 from rich.table import Table
 
 from tessaron.prove.verifying import Verification
+from tessaron.views.palette import Meaning
 from tessaron.views.terminal import count, grid
 
 _LOST_SHOWN = 5
@@ -62,7 +63,9 @@ def _checks_view(found: Verification) -> list[Table | str]:
             (CHECK_NAMES.get(kind, kind), f"{len(checks):,}", f"{len(failed):,}" if failed else "none")
         )
     parts: list[Table | str] = (
-        [grid(("check", "count", "failed"), rows, numeric=("count", "failed"))] if rows else []
+        [grid(("check", "count", "failed"), rows, numeric=("count", "failed"), meaning=_meaning)]
+        if rows
+        else []
     )
     bad = [check for check in found.checks if not check.passed]
     parts += [""] * bool(bad)
@@ -121,6 +124,10 @@ def verdict_lines(found: Verification) -> list[str]:
     parts = [f"{found.differing:,} of {what} differ"] if found.differing else []
     parts += [f"{count(failed, 'check')} failed"] if failed else []
     return [f"not identical: {', '.join(parts) or 'what stands around the records differs'}"]
+
+
+def _meaning(heading: str, cell: str) -> Meaning | None:
+    return "trouble" if heading == "failed" and cell != "none" else None
 
 
 _SHOWN = 10

@@ -4,14 +4,22 @@ from __future__ import annotations
 
 import click
 
-from tessaron.cli.command_group import say, told_if_stopped
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand, say, told_if_stopped
 from tessaron.cli.source_arguments import tell_requests
 from tessaron.core.base.visible import visible
 
 
-@click.command()
-@click.argument("source", metavar="FEED")
-@click.option("-o", "--output", required=True, metavar="DIR", help="The folder to write.")
+@click.command(cls=WorkCommand)
+@click.argument("source", metavar="FEED", shell_complete=completing.files)
+@click.option(
+    "-o",
+    "--output",
+    required=True,
+    metavar="DIR",
+    shell_complete=completing.files,
+    help="The folder to write.",
+)
 @click.option("--replace", is_flag=True, help="Replace what was fetched into DIR before.")
 @click.option("--no-sync", is_flag=True, help="Do not wait until the disk has it all: for scratch work.")
 @click.option("--verbose", is_flag=True, help="Show requests and answers as they go.")

@@ -8,7 +8,8 @@ from typing import cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, terminal_width
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, terminal_width
 from tessaron.cli.looking.finders import Finder, JsonFinder, Located, XmlFinder
 from tessaron.cli.shared_options import count_type, namespace_option, records_option
 from tessaron.cli.source_arguments import source_of, source_options
@@ -17,8 +18,10 @@ from tessaron.core.base.visible import visible
 _ERRORS_SHOWN = 3
 
 
-@click.command()
-@click.argument("arguments", nargs=-1, required=True, metavar="SOURCE... PATH")
+@click.command(cls=WorkCommand)
+@click.argument(
+    "arguments", nargs=-1, required=True, metavar="SOURCE... PATH", shell_complete=completing.files_then_paths
+)
 @records_option
 @click.option("--raw", is_flag=True, help="Texts without quotes, for other tools.")
 @click.option("--count", "only_count", is_flag=True, help="Print how many matches there are, nothing else.")
@@ -57,12 +60,7 @@ def find(
     `$` is the document, in JSON Lines each line; with --records it is each record. JSON is printed compact,
     elements as XML, attributes and texts as they are. When nothing matches, the exit status is 1, and what
     is near is said on standard error.
-
-    \b
-    tessaron find calls.ndjson '$.stays[?@.berth == "N1"].moves[*].cargo'
-    tessaron find feed.json '$.calls[*]' --pick ship='$.vessel.name' --as csv
-    tessaron find manifests.xml '//m:consignment[@call="BWK-00017"]/m:goods' --raw
-    """  # noqa: D301  (the backspace is how click is told to keep the lines)
+    """
     if len(arguments) < 2:
         raise click.UsageError("expected a source and a path, as in: tessaron find feed.json '$.calls[*]'")
     if form and not picks:

@@ -8,7 +8,8 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import say, terminal_width
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand, palette, say, terminal_width
 from tessaron.cli.shared_options import (
     count_type,
     dictionary_options,
@@ -29,12 +30,12 @@ _RECORDS_READ = 200
 """Records that are read at least, to tell types and tables from."""
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @source_argument
 @records_option
 @xml_options
 @shaping_options
-@click.option("--table", "one", metavar="NAME", help="Only this table.")
+@click.option("--table", "one", metavar="NAME", shell_complete=completing.tables, help="Only this table.")
 @click.option("--rows", type=count_type(), default=10, show_default=True, help="Rows of each table.")
 @click.option(
     "--as",
@@ -120,6 +121,7 @@ def _write(tables: Any, name: str, rows: int, form: str) -> None:
         cast("RowForm", form),
         terminal_width(),
         type_names(table),
+        palette(),
     )
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import click
 
-from tessaron.cli.command_group import say
+from tessaron.cli.command_group import WorkCommand, say
 from tessaron.cli.shared_options import count_type, records_option
 from tessaron.cli.source_arguments import source_argument, source_of, source_options
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @source_argument
 @records_option
 @click.option("-o", "--output", required=True, metavar="FILE", help="The file to write.")

@@ -7,7 +7,14 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, show_paged, terminal_width
+from tessaron.cli.command_group import (
+    EXIT_CHECK_FAILED,
+    WorkCommand,
+    palette,
+    say,
+    show_paged,
+    terminal_width,
+)
 from tessaron.cli.page_option import page_option, save_page, typed
 from tessaron.cli.shared_options import (
     count_type,
@@ -22,10 +29,10 @@ from tessaron.cli.shared_options import (
 )
 from tessaron.cli.source_arguments import source_argument, source_of, source_options
 from tessaron.core.base.bounds import MOST_LEVELS
-from tessaron.core.base.visible import in_quotes, visible
+from tessaron.core.base.visible import in_quotes
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @source_argument
 @records_option
 @xml_options
@@ -108,5 +115,5 @@ def survey(
             f"them without --match"
         )
         sys.exit(EXIT_CHECK_FAILED)
-    lines = outline_lines(facts, selection, terminal_width())
-    show_paged(visible(line) + "\n" for line in lines)
+    lines = outline_lines(facts, selection, terminal_width(), palette())
+    show_paged(line + "\n" for line in lines)

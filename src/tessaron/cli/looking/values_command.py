@@ -9,7 +9,8 @@ from typing import TYPE_CHECKING, TextIO
 
 import click
 
-from tessaron.cli.command_group import say
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand, say
 from tessaron.cli.shared_options import count_type, records_option
 from tessaron.cli.source_arguments import source_argument, source_of, source_options
 from tessaron.core.base.errors import Code
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     from tessaron.sources.inputs import ByteInput, Input
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @source_argument
 @records_option
 @source_options
@@ -79,7 +80,7 @@ def _documents(inputs: list[Input], records: str | None) -> Iterator[tuple[int, 
 
 
 @click.command()
-@click.argument("file", default="-")
+@click.argument("file", default="-", shell_complete=completing.files)
 @click.option("--lines", is_flag=True, help="Print each element of the outermost array on a line of its own.")
 @click.option("--indent", type=count_type(0, 100), metavar="N", help="Indent by N spaces a level.")
 def compose(file: str, lines: bool, indent: int | None) -> None:

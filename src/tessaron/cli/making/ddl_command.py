@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import click
 
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand
 
-@click.command()
-@click.argument("source", metavar="FOLDER|LAYOUT")
+
+@click.command(cls=WorkCommand)
+@click.argument("source", metavar="FOLDER|LAYOUT", shell_complete=completing.files)
 @click.option(
     "--dialect", default="postgresql", show_default=True, metavar="NAME",
     help="postgresql, sqlite, mysql, mariadb, sqlserver, oracle, ansi, or another of SQLAlchemy's.",
 )  # fmt: skip
 @click.option("--schema-name", metavar="NAME", help="The schema that the tables stand in.")
-@click.option("-o", "--output", metavar="FILE", help="Write it into a file.")
+@click.option("-o", "--output", metavar="FILE", shell_complete=completing.files, help="Write it into a file.")
 def ddl(source: str, dialect: str, schema_name: str | None, output: str | None) -> None:
     """Print the SQL that makes the tables of an export, and loads its files; or of a layout.
 

@@ -8,7 +8,8 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import say, terminal_width
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand, say, terminal_width
 from tessaron.cli.page_option import page_option, save_page, typed
 from tessaron.cli.shared_options import (
     count_type,
@@ -37,7 +38,7 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
         context.exit()
 
 
-@click.command()
+@click.command(cls=WorkCommand)
 @click.option(
     "--schema",
     is_flag=True,
@@ -47,10 +48,21 @@ def _print_schema(context: click.Context, option: click.Parameter, wanted: bool)
     help="Print the JSON Schema of layout files, for editors.",
 )
 @source_argument
-@click.option("-o", "--output", metavar="FILE", help="The layout file to write; else standard output.")
 @click.option(
-    "--update", "old", metavar="FILE", help="Bring this layout up to date: edits and comments stay."
+    "-o",
+    "--output",
+    metavar="FILE",
+    shell_complete=completing.files,
+    help="The layout file to write; else standard output.",
 )
+@click.option(
+    "--update",
+    "old",
+    metavar="FILE",
+    shell_complete=completing.files,
+    help="Bring this layout up to date: edits and comments stay.",
+)
+@click.option("--tree", is_flag=True, help="Draw the tables as a tree, and what refers to what.")
 @click.option("--why", is_flag=True, help="Say why each table is one, and what would make it none.")
 @click.option(
     "--serve", is_flag=True, help="Choose on a page in the browser: it shows at once what comes out."
@@ -97,6 +109,7 @@ def draft(
     old: str | None,
     replace: bool,
     why: bool,
+    tree: bool,
     no_envelope: bool,
     dictionary: tuple[str, ...],
     no_dictionary: tuple[str, ...],
@@ -128,7 +141,7 @@ def draft(
         "not_dictionaries": no_dictionary,
     }
     if serve:
-        _serve(sources, output, old, replace, port, {"why": why, "page": page_file}, options)
+        _serve(sources, output, old, replace, port, {"why": why, "tree": tree, "page": page_file}, options)
         return
     changes = None
     reasons: Any = {}
@@ -144,14 +157,24 @@ def draft(
     target = output or old
     if target is not None:
         _write(made, target, replace or old == target)
-    elif not why:
+    elif not (why or tree):
         sys.stdout.write(made.text)
     if page_file is not None:
         save_page(page, page_file)
+    if tree:
+        sys.stdout.writelines(f"{line}\n" for line in _tree_of(made))
     if why:
         sys.stdout.writelines(f"{line}\n" for line in reasons_view(reasons, terminal_width()))
     if changes is not None:
         _say_changes(changes)
+
+
+def _tree_of(layout: Any) -> Any:
+    from tessaron.views.diagram.table_links import drawn_tables, single_tables
+    from tessaron.views.diagram.text_drawing import diagram_lines
+
+    tables = layout.compiled(secret=b"any").written().tables
+    return diagram_lines(drawn_tables(tables, single_tables(layout.part)), terminal_width())
 
 
 def _serve(

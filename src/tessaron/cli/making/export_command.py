@@ -7,7 +7,8 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, told_if_stopped
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, told_if_stopped
 from tessaron.cli.page_option import page_option, rejects_in, save_run_page
 from tessaron.cli.shared_options import (
     count_type,
@@ -35,9 +36,16 @@ from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of,
 from tessaron.core.base.bounds import MOST_LEVELS
 
 
-@click.command()
-@click.argument("sources", nargs=-1, metavar="SOURCE...")
-@click.option("-o", "--output", required=True, metavar="DIR", help="Folder to write the tables into.")
+@click.command(cls=WorkCommand)
+@click.argument("sources", nargs=-1, metavar="SOURCE...", shell_complete=completing.files)
+@click.option(
+    "-o",
+    "--output",
+    required=True,
+    metavar="DIR",
+    shell_complete=completing.files,
+    help="Folder to write the tables into.",
+)
 @click.option(
     "--format",
     "format_name",

@@ -8,7 +8,8 @@ from typing import Any, cast
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, say, told_if_stopped
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, told_if_stopped
 from tessaron.cli.page_option import page_option, save_run_page
 from tessaron.cli.shared_options import (
     database_options,
@@ -33,8 +34,8 @@ from tessaron.cli.shared_options import (
 from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of, source_options
 
 
-@click.command()
-@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...")
+@click.command(cls=WorkCommand)
+@click.argument("sources", nargs=-1, required=True, metavar="SOURCE...", shell_complete=completing.files)
 @click.option("--to", "to", required=True, metavar="URL", help="The database: sqlite:///FILE, postgresql://…")
 @click.option(
     "--mode", type=click.Choice(["create", "append", "replace", "merge"]),

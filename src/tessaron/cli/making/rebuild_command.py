@@ -8,12 +8,14 @@ from typing import Any
 
 import click
 
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand
 from tessaron.cli.shared_options import database_options, layout_of
 from tessaron.core.base.visible import visible
 
 
-@click.command()
-@click.argument("folder", metavar="FOLDER")
+@click.command(cls=WorkCommand)
+@click.argument("folder", metavar="FOLDER", shell_complete=completing.files)
 @click.option(
     "-o", "--output", required=True, metavar="FILE", help="The file to write, or a folder of files."
 )

@@ -7,15 +7,16 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand
 from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, database_options, layout_of, workers_option
 from tessaron.cli.source_arguments import source_of, source_options
 
 
-@click.command()
-@click.argument("folder", metavar="FOLDER")
-@click.argument("sources", nargs=-1, metavar="[SOURCE...]")
+@click.command(cls=WorkCommand)
+@click.argument("folder", metavar="FOLDER", shell_complete=completing.files)
+@click.argument("sources", nargs=-1, metavar="[SOURCE...]", shell_complete=completing.files)
 @click.option("--sample", type=count_type(), metavar="N", help="Compare only the first N records.")
 @click.option("--layout", "layout_file", metavar="FILE", help="The layout; else the one in FOLDER.")
 @workers_option

@@ -7,14 +7,15 @@ from typing import Any
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand
 from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, records_option, workers_option
 
 
-@click.command()
-@click.argument("old", metavar="OLD")
-@click.argument("new", metavar="NEW")
+@click.command(cls=WorkCommand)
+@click.argument("old", metavar="OLD", shell_complete=completing.files)
+@click.argument("new", metavar="NEW", shell_complete=completing.files)
 @click.option(
     "--gate", type=click.Choice(["breaks", "widens", "none"]), default="breaks", show_default=True,
     help="Exit status 1 where a change is as bad as this, or worse.",

@@ -4,14 +4,16 @@ from __future__ import annotations
 
 import click
 
+from tessaron.cli import completing
+from tessaron.cli.command_group import WorkCommand
 from tessaron.cli.page_option import page_option, save_page
 from tessaron.cli.shared_options import count_type, database_options
 
 _LAST = 20
 
 
-@click.command()
-@click.argument("target", metavar="TARGET")
+@click.command(cls=WorkCommand)
+@click.argument("target", metavar="TARGET", shell_complete=completing.files)
 @click.option("--name", metavar="NAME", help="Only runs that have loaded records into this table.")
 @click.option(
     "--last", type=count_type(), default=_LAST, show_default=True, metavar="N", help="So many runs."

@@ -6,13 +6,14 @@ import sys
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand
 from tessaron.cli.shared_options import database_options
 
 
-@click.command()
-@click.argument("target", metavar="TARGET")
-@click.argument("table", metavar="TABLE")
+@click.command(cls=WorkCommand)
+@click.argument("target", metavar="TARGET", shell_complete=completing.files)
+@click.argument("table", metavar="TABLE", shell_complete=completing.tables)
 @click.argument("key", metavar="KEY")
 @database_options
 @click.option("--json", "as_json", is_flag=True, help="Print what was found as JSON.")

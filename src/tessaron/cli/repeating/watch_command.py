@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, say
+from tessaron.cli import completing
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say
 from tessaron.cli.shared_options import (
     Command,
     database_options,
@@ -110,8 +111,8 @@ def _own_options(command: Command) -> Command:
     return command
 
 
-@click.command()
-@click.argument("sources", nargs=-1, metavar="SOURCE...")
+@click.command(cls=WorkCommand)
+@click.argument("sources", nargs=-1, metavar="SOURCE...", shell_complete=completing.files)
 @_own_options
 @mark_option
 @database_options

@@ -10,81 +10,76 @@ from contextlib import closing, contextmanager
 from itertools import islice
 from pathlib import Path
 
-from rich.console import Console
-
 from tessaron.cli.walkthrough.demo_walkthrough import variable_set
+from tessaron.cli.walkthrough.telling import Telling
 from tessaron.core.base.errors import UsageError
 from tessaron.prove.verifying import verify
 from tessaron.sources.database.database_query import DatabaseQuery
 from tessaron.sources.demo.office import OFFICE_CALLS, OFFICE_SECRET
 from tessaron.sources.demo.office_server import OfficeServer, write_feeds
-from tessaron.views.terminal import show
 from tessaron.write.books.receipt import Receipt
 from tessaron.write.export import export
 
 _INBOX_ROWS = 200
 
 
-def show_other_sources(screen: Console, folder: Path, calls: Path, command: str) -> bool:
+def show_other_sources(telling: Telling, folder: Path, calls: Path) -> bool:
     """Show calls that come of a web API and of a database; say whether all of them came."""
     try:
-        return _show_api(screen, folder, command) & _show_database(screen, folder, calls, command)
+        return _show_api(telling, folder) & _show_database(telling, folder, calls)
     except UsageError as error:
         # Both need more than the package itself.
-        show(screen, f"14. A web API and a database: {error}", "")
+        telling.step(14, f"A web API and a database: {error}")
         return True
 
 
-def _show_api(screen: Console, folder: Path, command: str) -> bool:
+def _show_api(telling: Telling, folder: Path) -> bool:
     office, target = folder / "office", folder / "office" / "tables"
     office.mkdir(exist_ok=True)
     with _served() as url:
         feed = next(path for path in write_feeds(office, url) if path.name == "login.feed.toml")
         receipt = export(feed, target, replace=True)
-    quoted = shlex.quote(str(feed))
-    show(
-        screen,
-        "14. A web API: the harbour office. It wants a login, gives 50 calls a page, and its tokens are good",
-        "   for three answers. How to ask stands in a feed file. It closes when this is done;",
-        f"   `{command} demo --serve` opens it again.",
-        "",
-        *(f"     {line}" for line in feed.read_text("utf-8").splitlines()),
-        "",
-        f"   OFFICE_SECRET={OFFICE_SECRET} {command} export {quoted} -o {shlex.quote(str(target))}",
-        "",
-        _in_short(receipt),
-        "",
+    lines = [f"     {line}" for line in feed.read_text("utf-8").splitlines()]
+    telling.step(
+        14,
+        "A web API: the harbour office, with a login, pages, and tokens that soon run out.",
+        [
+            "It gives 50 calls a page, and its tokens are good for three answers. How to ask stands in a",
+            f"feed file. It has closed by now; `{telling.command} demo --serve` opens it again. The login",
+            f"wants OFFICE_SECRET={OFFICE_SECRET}.",
+        ],
+        [f"export {shlex.quote(str(feed))} -o {shlex.quote(str(target))}"],
+        [*lines, "", f"   {_in_short(receipt)}"],
+        [_in_short(receipt)],
     )
     return receipt.records == OFFICE_CALLS
 
 
-def _show_database(screen: Console, folder: Path, calls: Path, command: str) -> bool:
+def _show_database(telling: Telling, folder: Path, calls: Path) -> bool:
     database, target = folder / "office.sqlite", folder / "inbox"
     _fill(database, calls)
     query = DatabaseQuery(f"sqlite:///{database}", table="inbox")
     receipt = export(query, target, replace=True)
     found = verify(target, query)
     asked = f"{shlex.quote(query.url)} --from-table inbox"
-    show(
-        screen,
-        f"15. A database: {database.name}, whose table `inbox` has a call as text in the column `payload` of",
-        "   each row. The other columns stand beside what the document holds.",
-        "",
-        f"   {command} export {asked} -o {shlex.quote(str(target))}",
-        "",
-        _in_short(receipt),
-        "",
-        f"   {command} verify {shlex.quote(str(target))} {asked}",
-        "",
-        f"   {'identical' if found.passed else 'DIFFERENT'}: {found.records:,} records compared",
-        "",
+    verdict = f"{'identical' if found.passed else 'DIFFERENT'}: {found.records:,} records compared"
+    telling.step(
+        15,
+        f"A database: {database.name}, whose table `inbox` has a call as text in the column `payload`.",
+        ["The other columns stand beside what the document holds."],
+        [
+            f"export {asked} -o {shlex.quote(str(target))}",
+            f"verify {shlex.quote(str(target))} {asked}",
+        ],
+        [f"   {_in_short(receipt)}", f"   {verdict}"],
+        [_in_short(receipt), verdict],
     )
     return found.passed
 
 
 def _in_short(receipt: Receipt) -> str:
     rows, tables = sum(table.rows for table in receipt.tables), len(receipt.tables)
-    return f"   {receipt.records:,} records in, {rows:,} rows out, {tables} tables"
+    return f"{receipt.records:,} records in, {rows:,} rows out, {tables} tables"
 
 
 @contextmanager

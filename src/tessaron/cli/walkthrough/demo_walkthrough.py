@@ -6,7 +6,7 @@ import json
 import os
 import sqlite3
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import AbstractContextManager, contextmanager
 from datetime import datetime
 from itertools import islice
@@ -56,13 +56,12 @@ def first_matches(calls: Path, count: int) -> list[str]:
     ]
 
 
-def export_both(calls: Path, into: Path, say: Callable[[Receipt], None]) -> dict[str, Receipt]:
+def export_both(calls: Path, into: Path) -> dict[str, Receipt]:
     """Export the calls as Parquet and as CSV below `into`; return the receipts by format."""
-    receipts = {}
-    for form in ("parquet", "csv"):
-        receipts[form] = export(calls, into / form, format=form, name="calls", replace=True)
-        say(receipts[form])
-    return receipts
+    return {
+        "parquet": export(calls, into / "parquet", format="parquet", name="calls", replace=True),
+        "csv": export(calls, into / "csv", format="csv", name="calls", replace=True),
+    }
 
 
 def export_with_layouts(calls: Path, log: Path, into: Path) -> list[Receipt]:

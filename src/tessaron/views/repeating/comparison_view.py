@@ -5,9 +5,11 @@ from __future__ import annotations
 from rich.table import Table
 
 from tessaron.repeat.comparing import Comparison
+from tessaron.views.palette import Meaning
 from tessaron.views.terminal import grid
 
 _SHOWN = 40
+_MEANINGS: dict[str, Meaning] = {"breaks": "trouble", "widens": "warning"}
 
 
 def comparison_view(comparison: Comparison, most: int = _SHOWN) -> list[Table | str]:
@@ -23,7 +25,12 @@ def comparison_view(comparison: Comparison, most: int = _SHOWN) -> list[Table | 
     ]
     headings = ["", "path", "what has changed", "column", "example"]
     kept = [place for place in range(5) if place == 0 or any(row[place] for row in rows)]
-    table = grid([headings[place] for place in kept], [[row[place] for place in kept] for row in rows])
+    told = [headings[place] for place in kept]
+    table = grid(told, [[row[place] for place in kept] for row in rows], meaning=_meaning)
     more = len(comparison.changes) - len(shown)
-    told = [f"… and {more:,} more; --json lists all"] * (more > 0)
-    return [table, *told, "", total]
+    rest = [f"… and {more:,} more; --json lists all"] * (more > 0)
+    return [table, *rest, "", total]
+
+
+def _meaning(heading: str, cell: str) -> Meaning | None:
+    return _MEANINGS.get(cell) if not heading else None

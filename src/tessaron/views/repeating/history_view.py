@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from rich.table import Table
 
 from tessaron.repeat.run_history import History, PastRun
+from tessaron.views.palette import Meaning
 from tessaron.views.terminal import count, grid
 
 _SOURCES_NAMED, _CHANGES_SHOWN = 2, 5
@@ -25,7 +26,11 @@ def history_view(history: History, most: int) -> list[Table | str]:
     more = len(history.runs) - len(shown)
     told = [f"… and {count(more, 'earlier run')}; --last N shows more"] * (more > 0)
     changes = [line for each in shown for line in _changes(each)]
-    return [grid(headings, rows, numeric=numeric), *told, *([""] if changes else []), *changes]
+    return [grid(headings, rows, numeric, _meaning), *told, *([""] if changes else []), *changes]
+
+
+def _meaning(heading: str, cell: str) -> Meaning | None:
+    return "trouble" if heading in ("rejected", "values") and cell not in ("", "0") else None
 
 
 def _cells(run: PastRun) -> dict[str, str]:
