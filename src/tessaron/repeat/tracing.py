@@ -310,10 +310,13 @@ def _as_text(value: Any, kind: Any) -> str:
     """Return a value of a database as Arrow writes one of this type."""
     if isinstance(value, (bool, int)) and pa.types.is_boolean(kind):
         return "true" if value else "false"
-    try:
-        return str(pa.array([value], kind).cast(pa.large_string())[0].as_py())
-    except (pa.ArrowException, TypeError):
-        return str(value)
+    for given, first in ((value, kind), (str(value), pa.large_string())):
+        # SQLite knows neither times nor decimals: there they are texts and doubles.
+        try:
+            return str(pa.array([given], first).cast(kind).cast(pa.large_string())[0].as_py())
+        except (pa.ArrowException, TypeError):
+            continue
+    return str(value)
 
 
 def _places(
