@@ -16,6 +16,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 from tessaron.core.base.errors import DataError, Place, SourceError, TargetError, TessaronError, UsageError
+from tessaron.core.base.shown_forms import Form, show_with
 
 if TYPE_CHECKING:
     from tessaron._version import __version__
@@ -37,6 +38,7 @@ if TYPE_CHECKING:
     from tessaron.sources.database.database_query import DatabaseQuery
     from tessaron.sources.tables.table_source import TableSource
     from tessaron.sources.web.api_feed import ApiFeed
+    from tessaron.views.notebook.notebook_progress import NotebookProgress
     from tessaron.views.survey_view import Survey, survey
     from tessaron.write.books.receipt import Receipt
     from tessaron.write.export import export, shred
@@ -58,6 +60,7 @@ __all__ = [
     "Layout",
     "LayoutError",
     "Loaded",
+    "NotebookProgress",
     "Place",
     "Rebuilt",
     "Receipt",
@@ -113,6 +116,7 @@ _LOADED_ON_USE = {
     "Layout": "tessaron.decide.layout_file",
     "LayoutError": "tessaron.core.layout.layout_faults",
     "Loaded": "tessaron.write.loading",
+    "NotebookProgress": "tessaron.views.notebook.notebook_progress",
     "load": "tessaron.write.loading",
     "Rebuilt": "tessaron.prove.rebuilding",
     "Receipt": "tessaron.write.books.receipt",
@@ -132,6 +136,13 @@ _LOADED_ON_USE = {
     "update": "tessaron.decide.drafting_run",
     "verify": "tessaron.prove.verifying",
 }
+
+
+def _form_of(result: object, form: Form) -> Any:
+    return import_module("tessaron.views.notebook.result_forms").form_of(result, form)
+
+
+show_with(_form_of)
 
 
 def __getattr__(name: str) -> Any:

@@ -11,6 +11,7 @@ from typing import Any
 
 from tessaron.core.base.errors import SourceError, TargetError, UsageError
 from tessaron.core.base.paths import Origin
+from tessaron.core.base.shown_forms import Shown
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.checking_layouts import check_layout
 from tessaron.core.layout.layout_model import ColumnPart, LayoutPart, TablePart
@@ -18,7 +19,7 @@ from tessaron.core.plan.compiling import CompiledLayout, compile_layout
 from tessaron.sinks.syncing import write_file
 
 
-class Layout:
+class Layout(Shown):
     """Which tables and columns come out, and how. Immutable: every change returns a new layout.
 
     Args:

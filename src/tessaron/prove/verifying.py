@@ -12,6 +12,7 @@ from pathlib import Path
 from tessaron.core.base.errors import Code, DataError, SourceError, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.core.base.paths import ELEMENT, step_of_name
+from tessaron.core.base.shown_forms import Shown
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.plan.compiling import CompiledLayout
 from tessaron.core.rebuild.differences import Difference, differences, xml_differences
@@ -64,7 +65,7 @@ class DifferenceFound:
 
 
 @dataclass(frozen=True, slots=True)
-class Verification:
+class Verification(Shown):
     """What verify has found.
 
     Attributes:

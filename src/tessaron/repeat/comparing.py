@@ -6,6 +6,7 @@ from collections import Counter
 from dataclasses import dataclass
 from typing import Any
 
+from tessaron.core.base.shown_forms import Shown
 from tessaron.core.changes.judged_changes import Change, Judgement, changes_between
 from tessaron.core.changes.place_facts import Structure
 from tessaron.decide.layout_file import Layout
@@ -16,7 +17,7 @@ from tessaron.sources.resolving import Source
 
 
 @dataclass(frozen=True, slots=True)
-class Comparison:
+class Comparison(Shown):
     """What was found.
 
     Attributes:

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from tessaron.core.base.errors import Code, SourceError
+from tessaron.core.base.shown_forms import Shown
 from tessaron.repeat.opened_targets import is_folder, opened_target
 from tessaron.sinks.database.run_records import RunRecord
 from tessaron.sinks.receipt_text import plain_data, spread_json
@@ -61,7 +62,7 @@ class PastRun:
 
 
 @dataclass(frozen=True, slots=True)
-class History:
+class History(Shown):
     """What runs have done to a target.
 
     Attributes:

@@ -14,11 +14,11 @@ import pyarrow.parquet as pq
 
 from tessaron.core.base.arrays import ArrowArray, ArrowRows, ArrowSchema
 from tessaron.core.base.errors import TargetError
-from tessaron.core.base.formulas import with_harmless_texts
 from tessaron.core.base.paths import format_path
 from tessaron.core.layout.table_set import Table
 from tessaron.core.types.arrow_texts import json_texts
 from tessaron.core.types.column_types import in_shown_unit
+from tessaron.core.types.formulas import with_harmless_texts
 from tessaron.core.types.json_columns import quoted
 from tessaron.sinks.csv_rows import csv_header, iter_csv_rows
 from tessaron.sinks.parquet_encodings import encodings_of

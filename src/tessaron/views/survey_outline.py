@@ -203,7 +203,7 @@ def _cells(entry: PathEntry, with_bar: bool, longest_name: int) -> tuple[str, st
     rows = f"{entry.rows:,}" if entry.opens_level else ""
     if entry.opens_level and entry.filled == entry.rows:
         return name, rows, "", type_cell(entry), distinct_cell(entry)
-    filled = f"{_percent(entry.fill_rate):>6}" + (f" {_bar(entry.fill_rate)}" if with_bar else "")
+    filled = f"{percent(entry.fill_rate):>6}" + (f" {_bar(entry.fill_rate)}" if with_bar else "")
     return name, rows, filled, type_cell(entry), distinct_cell(entry)
 
 
@@ -213,7 +213,8 @@ def _goes_to(entry: PathEntry, taken: Mapping[str, tuple[str, ...]], longest: in
     return shorten(", ".join(columns), longest) if columns else "–" * bool(entry.type)
 
 
-def _percent(share: float) -> str:
+def percent(share: float) -> str:
+    """Return a share in words: not 100% unless it is all, not 0% unless it is none."""
     if 0.9995 <= share < 1:
         return "<100%"
     if 0 < share < 0.0005:
@@ -247,7 +248,7 @@ def kinds_cell(entry: PathEntry) -> str:
     total = sum(kinds.values())
     if len(kinds) < 2:
         return ""
-    return ", ".join(f"{kind} {_percent(count / total)}" for kind, count in kinds.items())
+    return ", ".join(f"{kind} {percent(count / total)}" for kind, count in kinds.items())
 
 
 def values_cell(entry: PathEntry, room: int) -> str:
@@ -270,7 +271,7 @@ def _value_parts(entry: PathEntry) -> list[str]:
     if entry.frequent and (entry.least is None or _is_telling(entry, scalars)):
         parts.append(
             ", ".join(
-                f"{shorten(value, _LONGEST_VALUE)} {_percent(count / scalars)}"
+                f"{shorten(value, _LONGEST_VALUE)} {percent(count / scalars)}"
                 for value, count in entry.frequent
             )
         )

@@ -1,8 +1,7 @@
-"""A survey shown: as an outline for terminals, as a page part for notebooks, as plain data for programs."""
+"""A survey shown: as an outline for terminals, as plain data for programs."""
 
 from __future__ import annotations
 
-import html
 import json
 from collections.abc import Iterator
 from dataclasses import asdict
@@ -10,6 +9,7 @@ from typing import Any, Unpack
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.parsed_values import Parsed
+from tessaron.core.base.shown_forms import Figured
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.shape.shape_node import ShapeNode
 from tessaron.core.survey.noticing import SurveyNote
@@ -17,10 +17,9 @@ from tessaron.core.survey.survey_entries import PathEntry, SurveyFacts
 from tessaron.engine.run_options import RunOptions
 from tessaron.look.surveying import survey_source
 from tessaron.sources.resolving import Source
-from tessaron.views.survey_outline import distinct_cell, kinds_cell, outline_lines, values_cell
 
 
-class Survey:
+class Survey(Figured):
     """What a survey found. Iterates over the paths; `survey["$.calls[*].status"]` is one of them.
 
     Attributes:
@@ -56,31 +55,8 @@ class Survey:
             raise UsageError(f"no path {in_quotes(path)} in the survey; there are {known}, …")
         return self._by_path[path]
 
-    def __str__(self) -> str:
-        return "\n".join(outline_lines(self.facts))
-
     def __repr__(self) -> str:
         return f"Survey({self.records:,} records, {len(self.entries):,} paths, {len(self.notes):,} notes)"
-
-    def _repr_html_(self) -> str:
-        """Return the survey as HTML, for notebooks."""
-        names = ("path", "rows", "filled", "kinds", "type", "distinct", "values")
-        head = "<tr>" + "".join(f"<th style='text-align:left'>{name}</th>" for name in names) + "</tr>"
-        rows = "".join(
-            f"<tr><td style='text-align:left;padding-left:{entry.depth}em'>{html.escape(entry.name)}</td>"
-            + "".join(f"<td>{html.escape(cell)}</td>" for cell in _html_cells(entry))
-            + "</tr>"
-            for entry in self.entries
-        )
-        notes = "".join(
-            f"<li><code>{html.escape(note.path)}</code>: {html.escape(note.text)}"
-            + (f" e.g. <code>{html.escape(str(note.example))}</code>" if note.example else "")
-            + (f" <em>{html.escape(note.advice)}</em>" if note.advice else "")
-            + "</li>"
-            for note in self.notes
-        )
-        title = html.escape(f"{self.records:,} records" + (", a sample" if self.is_partial else ""))
-        return f"<p>{title}</p><table>{head}{rows}</table><p>Notes</p><ul>{notes}</ul>"
 
     def to_arrow(self) -> Any:
         """Return the paths as a `pyarrow.Table`, a row each."""
@@ -125,17 +101,6 @@ def _schema() -> Any:
     types["fill_rate"] = pa.float64()
     names = (*PathEntry.__dataclass_fields__, "fill_rate")
     return pa.schema([(name, types.get(name, pa.string())) for name in names])
-
-
-def _html_cells(entry: PathEntry) -> list[str]:
-    return [
-        f"{entry.rows:,}",
-        f"{entry.fill_rate:.1%}",
-        kinds_cell(entry),
-        entry.type,
-        distinct_cell(entry),
-        values_cell(entry, 80),
-    ]
 
 
 def survey(source: Source, **options: Unpack[RunOptions]) -> Survey:

@@ -44,13 +44,20 @@ class ExportOptions(RunOptions, FileOptions, total=False):
     """What may be said about an export by name."""
 
 
-def shred(source: Source, *, layout: Layout | None = None, **options: Unpack[RunOptions]) -> Tables:
+def shred(
+    source: Source,
+    *,
+    layout: Layout | None = None,
+    progress: Progress | None = None,
+    **options: Unpack[RunOptions],
+) -> Tables:
     """Return the tables that the records of `source` make, in memory.
 
     Args:
         source: A path (file or folder), bytes, an open binary file, a dict, a list or an iterator of
             records, or a list of `Path`s.
         layout: Which tables to make; else they are drafted from the data.
+        progress: Is told how far the run is.
         **options: See `Options`: name, records, envelope, duplicate_keys, dictionaries, not_dictionaries,
             origin, only, without, flat, times, with_empty, strict, workers, memory, depth_limit, chunk_bytes,
             kernel. With a layout those that it speaks of itself are not taken.
@@ -64,7 +71,7 @@ def shred(source: Source, *, layout: Layout | None = None, **options: Unpack[Run
         UsageError: When `source` is nothing that can be read, or an option cannot be right.
     """
     with ExitStack() as stack:
-        run = start_run(resolve_inputs(source), Options.of(options), NoProgress(), stack, layout)
+        run = start_run(resolve_inputs(source), Options.of(options), progress or NoProgress(), stack, layout)
         plan = run.read()
         batches: dict[str, list[Any]] = {table.name: [] for table in plan.tables}
         for rows in run.rows():

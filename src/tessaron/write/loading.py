@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Unpack
 
 from tessaron.core.base.errors import TargetError, UsageError
 from tessaron.core.base.parsed_values import Parsed
+from tessaron.core.base.shown_forms import Shown
 from tessaron.core.layout.table_set import TableSet
 from tessaron.engine.options import Options
 from tessaron.engine.run_options import RunOptions
@@ -46,7 +47,7 @@ class TableLoaded:
 
 
 @dataclass(frozen=True, slots=True)
-class Loaded:
+class Loaded(Shown):
     """What a load did.
 
     Attributes:

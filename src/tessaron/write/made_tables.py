@@ -8,11 +8,12 @@ from typing import Any
 
 from tessaron.core.base.arrays import ArrowRows
 from tessaron.core.base.errors import UsageError
+from tessaron.core.base.shown_forms import Figured
 from tessaron.core.base.visible import in_quotes
 from tessaron.core.layout.table_set import Table, TableSet
 
 
-class Tables(Mapping[str, Any]):
+class Tables(Mapping[str, Any], Figured):
     """A read-only mapping of table name to `pyarrow.Table`, parents before children, with the keys known.
 
     Attributes:

@@ -11,8 +11,8 @@ import pyarrow as pa
 
 from tessaron.core.base.arrays import ArrowRows, ArrowSchema
 from tessaron.core.base.errors import SourceError, TessaronError
-from tessaron.core.base.formulas import without_apostrophes
 from tessaron.core.layout.table_set import Table
+from tessaron.core.types.formulas import without_apostrophes
 from tessaron.sources.exported.file_readers import (
     cast_batch,
     columns_of,

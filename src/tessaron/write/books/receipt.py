@@ -9,6 +9,7 @@ from pathlib import Path
 
 from tessaron.core.base.errors import Code, SourceError
 from tessaron.core.base.parsed_values import Parsed
+from tessaron.core.base.shown_forms import Figured
 from tessaron.core.layout.table_set import SharedPlace
 from tessaron.engine.intake import SourceRead
 from tessaron.sinks.receipt_text import plain_data, spread_json
@@ -99,7 +100,7 @@ class TableWritten:
 
 
 @dataclass(frozen=True, slots=True)
-class Receipt:
+class Receipt(Figured):
     """What one run did.
 
     Attributes:
