@@ -341,7 +341,7 @@ class ChoosingInBrowserTest(BrowserTest):
         self.assertIn("state", layout.columns("calls"))
 
     def test_the_text_is_edited_and_mistakes_are_told_beside_it(self):
-        page = self.open(self.server.url, width=390)
+        page = self.open(self.server.url + "#path=%24.eta", width=390)
         page.get_by_role("button", name="Edit the text").click()
         area = page.locator("#live textarea")
         area.fill(area.input_value().replace('"$.eta", type = "timestamp_tz"', '"$.eta", type = "text"'))

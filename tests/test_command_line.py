@@ -239,7 +239,7 @@ class StreamsTest(FolderTest):
         ):
             with self.subTest(environment):
                 shown = on_terminal("preview", source, **environment)
-                self.assertEqual("\033[36m" in shown, has_colours)
+                self.assertEqual("\033[38;5;31m" in shown, has_colours)
                 self.assertEqual("\033[2mnull" in shown, has_colours)
         self.assertNotIn(b"\033[", command("preview", source, TERM="xterm").stdout)
 

@@ -16,6 +16,10 @@ from tessaron.sources.demo.harbour_log import CALLS_LAYOUT, LOG_LAYOUT, write_lo
 from tessaron.sources.demo.vessel_calls import call_line, iter_calls, write_calls
 from tests.harness import FolderTest, command
 
+ROOT = Path(__file__).parents[1]
+EXAMPLES = ROOT / "examples"
+PAGES = (ROOT / "README.md", *(ROOT / "docs").glob("*.md"))
+
 
 class DemoTest(FolderTest):
     def test_the_whole_example(self):
@@ -80,6 +84,47 @@ class DemoTest(FolderTest):
 
 
 class ExamplesTest(FolderTest):
+    def test_each_program_does_what_it_says(self):
+        for name, said in (
+            ("berth_hours", "N1"),
+            ("layout_in_python", "moves; filtered"),
+            ("every_night", "again: 0 new, 3 known: nothing to do"),
+            ("gate_before_loading", "wednesday.ndjson: refused\n  $.agent: "),
+            ("proof_for_the_auditor", "after an accident: False, 1 record differs"),
+        ):
+            with self.subTest(name):
+                script = EXAMPLES / f"{name}.py"
+                done = subprocess.run([sys.executable, script], capture_output=True, text=True, check=False)
+                self.assertEqual((done.returncode, done.stderr), (0, ""))
+                self.assertIn(said, done.stdout)
+        self.assertEqual({path.stem for path in EXAMPLES.glob("*.py")} - set(self.named()), set())
+
+    def named(self):
+        """Return the examples that the docs name."""
+        return re.findall(r"examples/(\w+)\.", "".join(page.read_text("utf-8") for page in PAGES))
+
+    def test_notebooks_run_from_top_to_bottom_and_show_what_they_say(self):
+        import nbformat
+        from nbclient import NotebookClient
+
+        for name, shown in (("first_look", 3), ("proof", 4)):
+            with self.subTest(name):
+                book = nbformat.read(EXAMPLES / f"{name}.ipynb", as_version=4)
+                self.assertEqual(
+                    [cell for cell in book.cells if cell.get("outputs")], [], "kept without outputs"
+                )
+                NotebookClient(book, timeout=120, kernel_name="python3").execute()
+                outputs = [each for cell in book.cells for each in cell.get("outputs", ())]
+                self.assertEqual([each for each in outputs if each["output_type"] == "error"], [])
+                forms = [
+                    each
+                    for each in outputs
+                    if 'class="tessaron"' in each.get("data", {}).get("text/html", "")
+                ]
+                self.assertGreaterEqual(len(forms), shown - 1)
+                if name == "first_look":
+                    self.assertTrue(any("image/png" in each.get("data", {}) for each in outputs))
+
     def test_berth_hours_gives_the_answer_of_the_documents(self):
         calls = write_calls(self.folder, 120)
         script = Path(__file__).parents[1] / "examples" / "berth_hours.py"

@@ -10,7 +10,7 @@ from tests.harness import FolderTest
 from tests.page_sessions import make_world, run_page
 
 DOCS = Path(__file__).parent.parent / "docs"
-PAGES = ("recipes.md",)
+PAGES = ("recipes.md", "index.md")
 
 
 class SessionsTest(FolderTest):

@@ -1,7 +1,7 @@
 """Makes the pictures of the docs from the demo data: `python docs/screenshots/make.py [NAME...]`, or `nox -s pictures`.
 
-Each is what a terminal of 1280 by 800 shows after some commands. Needs Xvfb, xterm and ImageMagick
-(`apt-get install xvfb xterm imagemagick`), and the extras `web` and `sql`.
+Each is what a terminal of 1280 by 800 shows after some commands, or a browser of that size. Needs Xvfb, xterm, ImageMagick and
+Chromium (`apt-get install xvfb xterm imagemagick chromium`), and what `pip install -e '.[dev]'` installs.
 """
 
 from __future__ import annotations
@@ -37,7 +37,7 @@ PICTURES = {
         "tessaron compare harbour/deliveries/1_monday.ndjson wednesday.ndjson",
         "tessaron compare sqlite:///harbour/nights.sqlite wednesday.ndjson --gate widens || echo the gate is shut",
     ],
-    "demo": ["tessaron demo --into again | tail -51"],
+    "demo": ["tessaron demo --into again | head -50"],
     "draft": ["tessaron draft harbour/harbour_events.ndjson | head -50"],
     "export": [
         "tessaron export harbour/vessel_calls.ndjson -o tables --name calls",
@@ -56,7 +56,6 @@ PICTURES = {
         "tessaron find harbour/vessel_calls.ndjson '$.stays[*].movs[*].teu'",
         "tessaron find harbour/manifests.xml '//g:item[g:weight > 50000]/g:name' --count",
     ],
-    "hard_structures": ["tessaron export harbour/inspections.json -o holds", "tessaron preview harbour/inspections.json --rows 2 | head -28"],
     "history": [
         "tessaron load harbour/deliveries --to sqlite:///calls.db --ledger sqlite:///calls.db --name calls --key call_id --mode merge | tail -1",
         "head -n 2 harbour/vessel_calls.ndjson | sed 's/departed/corrected/; s/cancelled/corrected/; s/\"eta\"/\"due\"/' > harbour/deliveries/4.ndjson",
@@ -82,10 +81,15 @@ PICTURES = {
 }  # fmt: skip
 
 
+BROWSED = ("page", "diagram", "choosing", "notebook", "figure")
+"""Those that a browser shows, or Matplotlib draws."""
+_QUIET = ("--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update")
+
+
 def main() -> None:
-    for program in ("Xvfb", "xterm", "import"):
+    for program in ("Xvfb", "xterm", "import", "chromium"):
         if shutil.which(program) is None:
-            sys.exit(f"{program} is not there: apt-get install xvfb xterm imagemagick")
+            sys.exit(f"{program} is not there: apt-get install xvfb xterm imagemagick chromium")
     with tempfile.TemporaryDirectory() as made, OfficeServer() as server:
         threading.Thread(target=server.serve_forever, daemon=True).start()
         folder = Path(made)
@@ -96,8 +100,11 @@ def main() -> None:
         )
         write_feeds(folder / "harbour" / "office", server.url)
         (folder / "mistaken.layout.toml").write_text(MISTAKEN, "utf-8")
-        for name in sys.argv[1:] or PICTURES:
-            take(name, folder)
+        for name in sys.argv[1:] or (*PICTURES, *BROWSED):
+            if name in BROWSED:
+                browse(name, folder / "harbour" / "vessel_calls.ndjson", folder)
+            else:
+                take(name, folder)
             print(HERE / f"{name}.png")
         server.shutdown()
 
@@ -110,11 +117,11 @@ def take(name: str, folder: Path) -> None:
         lines += [f"printf '%s\\n' {quoted('$ ' + command)}", command, "echo"]
     (folder / "run.sh").write_text("\n".join([*lines, f"touch {done}", "sleep 60"]), "utf-8")
     here = {
-        **os.environ, "DISPLAY": ":77", "COLUMNS": "155", "MASK": "x", "TESSARON_MASK_KEY": "a secret only for the pictures",
+        **os.environ, "DISPLAY": ":77", "COLUMNS": "155", "PAGER": "cat", "MASK": "x", "TESSARON_MASK_KEY": "a secret only for the pictures",
         "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}",
     }  # fmt: skip
     with subprocess.Popen(
-        ["Xvfb", ":77", "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
+        ["Xvfb", ":77", "-wr", "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL
     ) as screen:
         time.sleep(1)
         terminal = subprocess.Popen(
@@ -128,10 +135,69 @@ def take(name: str, folder: Path) -> None:
         time.sleep(1)
         picture = HERE / f"{name}.png"
         subprocess.run(
-            ["import", "-window", "root", "-colorspace", "Gray", "-depth", "8", picture], env=here, check=True
+            ["import", "-window", "root", "+dither", "-colors", "48", f"PNG8:{picture}"], env=here, check=True
         )
         terminal.kill()
         screen.terminate()
+
+
+def browse(name: str, feed: Path, folder: Path) -> None:
+    """Take the picture of a page, of choosing on one, of a notebook's forms, or of a figure."""
+    import tessaron
+    from tessaron.choosing.choosing_server import ChoosingServer
+    from tessaron.choosing.live_draft import LiveDraft
+    from tessaron.look.charting import chart_source
+    from tessaron.views.page.command_pages import page_of_chart
+    from tessaron.views.page.page_writing import write_page
+
+    os.chdir(feed.parent)
+    picture = HERE / f"{name}.png"
+    if name == "figure":
+        tessaron.survey(feed.name).figure().savefig(picture)
+        return
+    if name == "notebook":
+        forms = (tessaron.shred(feed.name, name="calls"), tessaron.survey(feed.name))
+        shown = "<hr>".join(f"<pre>{type(each).__name__}</pre>{each._repr_html_()}" for each in forms)
+        (folder / "notebook.html").write_text(
+            f"<meta charset=utf-8><body style='font: 14px sans-serif'>{shown}", "utf-8"
+        )
+        browsed(picture, (folder / "notebook.html").as_uri())
+        return
+    chart = chart_source(feed.name)
+    if name == "choosing":
+        live = LiveDraft(chart, None, "my.layout.toml", feed.name)
+        live.choices.make({"do": "keep", "table": "vessel_calls", "keep": "status != 'cancelled'"})
+        live.choices.make(
+            {
+                "do": "fold",
+                "table": "vessel_calls_stays",
+                "column": "berth",
+                "fold": "joined",
+                "into": "vessel_calls",
+            }
+        )
+        with ChoosingServer(live) as server:
+            threading.Thread(target=server.serve_forever, daemon=True).start()
+            browsed(picture, f"{server.url}#path=%24.stays%5B*%5D.berth")
+            server.shutdown()
+        return
+    write_page(page_of_chart(chart, "survey", feed.name), folder / "page.html")
+    places = {"page": "#path=%24.stays%5B*%5D.moves%5B*%5D.container", "diagram": "#table=vessel_calls_stays"}
+    browsed(picture, (folder / "page.html").as_uri() + places[name])
+
+
+def browsed(picture: Path, url: str) -> None:
+    """Take a picture of a page in a browser without a screen."""
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=list(_QUIET))
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(url)
+        page.wait_for_timeout(800)
+        page.screenshot(path=picture)
+        browser.close()
+    subprocess.run(["convert", picture, "+dither", "-colors", "128", f"PNG8:{picture}"], check=True)
 
 
 def quoted(text: str) -> str:

@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import Literal
 
 Meaning = Literal["type", "trouble", "warning", "good", "null"]
-_CODES: dict[Meaning, str] = {"type": "36", "trouble": "31", "warning": "33", "good": "32", "null": "2"}
-"""Of ECMA-48, "select graphic rendition": the colours that every terminal has, in the reader's own shades."""
+_COLOURS: dict[Meaning, int] = {"type": 31, "trouble": 160, "warning": 133, "good": 29}
+"""Of the 256 of terminals: those that can be read on white as on black."""
 STYLES: dict[Meaning, str] = {
-    "type": "cyan", "trouble": "red", "warning": "yellow", "good": "green", "null": "dim",
+    **{meaning: f"color({number})" for meaning, number in _COLOURS.items()}, "null": "dim",
 }  # fmt: skip
 """The same as Rich calls them."""
 
@@ -26,7 +26,10 @@ class Palette:
 
     def paint(self, meaning: Meaning, text: str) -> str:
         """Return a text in the colour of its meaning."""
-        return f"\033[{_CODES[meaning]}m{text}\033[0m" if self.is_on and text.strip() else text
+        if not self.is_on or not text.strip():
+            return text
+        code = f"38;5;{_COLOURS[meaning]}" if meaning in _COLOURS else "2"
+        return f"\033[{code}m{text}\033[0m"
 
 
 PLAIN = Palette()

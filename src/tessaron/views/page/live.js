@@ -148,7 +148,6 @@ function drawTableChoices(box, table) {
 }
 
 function beginLive() {
-  live = chart.live;
   take(live);
   const watch = new EventSource("watch");
   watch.onerror = () => { if (watch.readyState === EventSource.CLOSED) drawLive("the command that serves this page has stopped"); };

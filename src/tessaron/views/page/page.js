@@ -433,4 +433,4 @@ async function readData() {
   return new Response(new Blob([bytes]).stream().pipeThrough(new DecompressionStream("deflate-raw"))).json();
 }
 
-readData().then((data) => { chart = data; begin(); if (typeof beginLive === "function") beginLive(); document.documentElement.dataset.ready = "yes"; });
+readData().then((data) => { chart = data; if (typeof beginLive === "function") live = chart.live; begin(); if (typeof beginLive === "function") beginLive(); document.documentElement.dataset.ready = "yes"; });
