@@ -78,12 +78,20 @@ def benchmarks(session: nox.Session) -> None:
 
 @nox.session(python="3.11")
 def docs(session: nox.Session) -> None:
-    """Check that what the docs say is so: every documented line, every link, every picture that is named."""
+    """Check that what the docs say is so, every line, link and picture; then build the site in `build/site`."""
     session.install("-e", ".[dev]")
     pages = ("commands", "drafts", "expressions", "layouts", "types", "xml")
-    session.run(
-        "python", "-m", "unittest", "tests.test_links", *(f"tests.test_page_of_{page}" for page in pages)
-    )
+    others = ("links", "site", "page_sessions", "documentation")
+    names = [f"tests.test_{name}" for name in others] + [f"tests.test_page_of_{page}" for page in pages]
+    session.run("python", "-m", "unittest", *names)
+    session.run("mkdocs", "build", "--quiet")
+
+
+@nox.session(python="3.11")
+def sessions(session: nox.Session) -> None:
+    """Write anew what the commands in pages say: `nox -s sessions -- docs/recipes.md`; look at the difference."""
+    session.install("-e", ".[dev]")
+    session.run("python", "-m", "tests.page_sessions", *session.posargs)
 
 
 @nox.session(python="3.11")

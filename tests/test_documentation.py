@@ -32,7 +32,19 @@ from tessaron.sources.demo.vessel_calls import call_line, iter_calls, write_call
 from tests.harness import FolderTest, quick_command
 
 ROOT = Path(__file__).parent.parent
-PAGES = ("guide", "layouts", "proof", "rejects", "xml", "databases", "stores", "web", "loading")
+PAGES = (
+    "guide",
+    "layouts",
+    "proof",
+    "rejects",
+    "xml",
+    "databases",
+    "stores",
+    "web",
+    "loading",
+    "pages",
+    "repeating",
+)
 ELSEWHERE = (
     "postgresql://",
     "everything.ndjson",
@@ -41,6 +53,8 @@ ELSEWHERE = (
     "curl …",
     "other-tool",
     "fetch-calls",
+    "--serve",
+    "/data/warehouse",
 )
 """Lines with one of these need what only the reader has; each is tested where its subject is."""
 STATUS = {
@@ -114,6 +128,19 @@ class DocumentationTest(FolderTest):
                     count += 1
         self.assertGreater(count, 45)
 
+    def test_python_of_the_pages_runs(self):
+        count = 0
+        for page in PAGES:
+            blocks = re.findall(
+                r"^```python\n(.*?)^```$", (ROOT / "docs" / f"{page}.md").read_text("utf-8"), re.M | re.S
+            )
+            if blocks:
+                self.make_world()
+                with self.subTest(page), contextlib.redirect_stdout(io.StringIO()):
+                    exec(compile("\n".join(blocks), f"{page}.md", "exec"), {"tessaron": tessaron})
+                    count += len(blocks)
+        self.assertGreater(count, 2)
+
     def make_way_for(self, line):
         """Take away what an earlier command has made, but where this one is to read it."""
         if " -o " in line and "--update" not in line:
@@ -133,6 +160,8 @@ class DocumentationTest(FolderTest):
 
     def make_world(self):
         """Write all the files that the pages speak of."""
+        for leftover in (*Path().glob("*.db*"), *Path().glob("*.ledger")):
+            leftover.unlink()
         lines = [call_line(call) for call in iter_calls(400)]
         texts = {
             "calls.ndjson": "\n".join(lines),
@@ -155,6 +184,9 @@ class DocumentationTest(FolderTest):
             self.write(name, text)
         for number in range(2):
             self.write(f"feeds/part-{number}.ndjson", "\n".join(lines[10 * number : 10 * number + 10]))
+        for number, name in enumerate(("monday", "tuesday")):
+            self.write(f"inbox/{name}.ndjson", "\n".join(lines[200 * number : 200 * number + 200]))
+        self.write("delivery.ndjson", "\n".join([*lines[:5], '{"call_id":"x","stays":"none"}']))
         self.write("february.json.gz", gzip.compress(texts["old.json"].encode()))
         with zipfile.ZipFile("calls.zip", "w") as packed, tarfile.open("calls.tar.gz", "w:gz") as taken:
             for day in range(3):
@@ -185,10 +217,11 @@ class DocumentationTest(FolderTest):
         for row in (names, *rows):
             book.active.append(row)
         book.save("inbox.xlsx")
-        Path("office.db").unlink(missing_ok=True)
-        with contextlib.closing(sqlite3.connect("office.db")) as database, database:
-            database.execute("CREATE TABLE inbox (id INTEGER PRIMARY KEY, seen_at TEXT, payload TEXT)")
-            database.executemany("INSERT INTO inbox VALUES (?, ?, ?)", rows)
+        for name in ("office.db", "office.sqlite"):
+            Path(name).unlink(missing_ok=True)
+            with contextlib.closing(sqlite3.connect(name)) as database, database:
+                database.execute("CREATE TABLE inbox (id INTEGER PRIMARY KEY, seen_at TEXT, payload TEXT)")
+                database.executemany("INSERT INTO inbox VALUES (?, ?, ?)", rows)
 
     def visits(self):
         """Give visits in which a berth stands at seven places."""

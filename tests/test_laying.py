@@ -79,7 +79,7 @@ class FoldTest(unittest.TestCase):
         self.assertIn("'crane' is not among the flags", tables.findings[0].example)
 
     def test_values_beyond_numbered_columns_are_noted_or_rejected(self):
-        layout = TOP + 'tag = { path = "$.tags[*]", type = "text", spread = 1 }'
+        layout = TOP + 'tag = { path = "$.tags[*]", type = "text", numbered = 1 }'
         rows, tables = laid(layout, CALLS)
         self.assertEqual([row[2] for row in rows["calls"]], ["tug", "crane", None])
         self.assertEqual([(each.code, each.count) for each in tables.findings], [("beyond", 1)])

@@ -234,7 +234,7 @@ SINGLE = [
     ('[tables.a]\nrows = "@.x"\nparent = "b"\n[tables.b]\nrows = "@.y"\nparent = "a"', "a table below itself"),
     ('[tables.a]\nrows = ["$.x[*]", "$.y[*].z[*]"]', "of one and the same row"),
     ('[tables.a]\nparallel = ["$.x"]', "ending with [*]"),
-    ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t[*]", flags = ["x"], fold = "first" }', "expected one of fold, flags and spread"),
+    ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t[*]", flags = ["x"], fold = "first" }', "expected one of fold, flags and numbered"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t", type = "text", fold = "first" }', "nothing to fold"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf = { path = "$.t[*]", type = "boolean", fold = "sum" }', "sum cannot be made of boolean"),
     ('[tables.a]\nrows = "$"\n[tables.a.columns]\nf_x = { path = "$.f", type = "text" }\nf = { path = "$.t[*]", flags = ["x"] }', "is taken by f_x"),

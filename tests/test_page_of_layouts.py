@@ -64,7 +64,7 @@ FOLDS = (
     ("$.stays[0].b", 'type = "text"', "N1"), ("$.stays[-2].b", 'type = "text"', "S1"), ("$.stays[9].b", 'type = "text"', None),
     ("$.n[*]", 'fold = "json"', "[3,null,1]"),
     ("$.stays[*].b", 'flags = ["N1", "S1", "W1"]', {"x_n1": True, "x_s1": True, "x_w1": False}),
-    ("$.n[*]", 'type = "integer", spread = 2', {"x_1": 3, "x_2": None}),
+    ("$.n[*]", 'type = "integer", numbered = 2', {"x_1": 3, "x_2": None}),
 )  # fmt: skip
 # the layout, the records, and the rows of each table without its keys (or with those that are named)
 WHOLE = {

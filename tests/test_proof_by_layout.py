@@ -28,7 +28,7 @@ RIGHT = {
     "a part as JSON": (TOP + 'j = { path = "$.j", type = "json" }\n', {}),
     "the record as JSON": (TOP + 'j = { path = "$", type = "json" }\n', {}),
     "flags": (TOP + 'tag = { path = "$.tags[*]", flags = ["a", "z"] }\n', {}),
-    "numbered columns": (TOP + 'tag = { path = "$.tags[*]", type = "text", spread = 2 }\n', {}),
+    "numbered columns": (TOP + 'tag = { path = "$.tags[*]", type = "text", numbered = 2 }\n', {}),
     "values that do not fit": (TOP + 'n = { path = "$.n", type = "integer" }\n', {}),
     "values that do not fit, noted": (TOP + 'n = { path = "$.n", type = "integer", misfit = "note" }\n', {}),
     "values that do not fit, exact": ("exact = true\n" + TOP + 'n = { path = "$.n", type = "uuid" }\n', {}),

@@ -37,8 +37,8 @@ SAID = (
     ("$.x", 'type = "text", required = true', None, False, "t.x: expected a value, got none", ("required", "record")),
     ("$.x", 'type = "text", allowed = ["a"]', "b", False, "t.x: expected one of 'a', got 'b'", ("allowed", "record")),
     ("$.x", 'type = "text", allowed = ["a"], mask = "constant"', "b", False, "t.x: expected one of 'a', got a value (masked)", ("allowed", "record")),
-    ("$.x[*]", 'type = "integer", spread = 2', [1, 2, 3], False, None, ("beyond", "note")),
-    ("$.x[*]", 'type = "integer", spread = 2', [1, 2, 3], True, "t.x: only the first 2 of the values have a column", ("beyond", "value")),
+    ("$.x[*]", 'type = "integer", numbered = 2', [1, 2, 3], False, None, ("beyond", "note")),
+    ("$.x[*]", 'type = "integer", numbered = 2', [1, 2, 3], True, "t.x: only the first 2 of the values have a column", ("beyond", "value")),
     ("$.x[*]", 'flags = ["a"]', ["a", "b"], False, None, ("no_flag", "note")), ("$.x[*]", 'flags = ["a"]', ["a", "b"], True, None, ("no_flag", "note")),
     ("$.x", 'type = "json"', 5, False, None, None), ("$.x", 'type = "json"', {"a": [5]}, False, None, None),
 )  # fmt: skip

@@ -39,6 +39,7 @@ class ChoosingServer(ThreadingHTTPServer):
         self.token = secrets.token_urlsafe(24)
         self.work = threading.Lock()
         self._watching = 0
+        self._has_ended = threading.Event()
         self._last_seen: float | None = None
 
     @property
@@ -49,11 +50,13 @@ class ChoosingServer(ThreadingHTTPServer):
     def serve_until_closed(self) -> None:
         """Serve until the page, once opened, has been closed."""
         threading.Thread(target=self._stop_when_closed, daemon=True).start()
-        self.serve_forever(poll_interval=0.1)
+        try:
+            self.serve_forever(poll_interval=0.1)
+        finally:
+            self._has_ended.set()
 
     def _stop_when_closed(self) -> None:
-        while True:
-            time.sleep(_BEAT_SECONDS)
+        while not self._has_ended.wait(_BEAT_SECONDS):
             last = self._last_seen
             if last is not None and not self._watching and time.monotonic() - last > _GRACE_SECONDS:
                 self.shutdown()
@@ -64,10 +67,9 @@ class ChoosingServer(ThreadingHTTPServer):
         with self.work:
             self._watching += 1
         try:
-            while True:
+            while not self._has_ended.wait(_BEAT_SECONDS):
                 desk.wfile.write(b": here\n\n")
                 desk.wfile.flush()
-                time.sleep(_BEAT_SECONDS)
         except OSError:
             pass
         finally:

@@ -295,7 +295,7 @@ _ROW_ITSELF = ("@", "$", ".")
 
 def _is_gone(name: str, column: ColumnPart, gone: set[str]) -> bool:
     """Say whether a column, or one of those it becomes, is among some."""
-    is_several = column.flags is not None or column.spread is not None
+    is_several = column.flags is not None or column.numbered is not None
     return name in gone or (is_several and any(each.startswith(f"{name}_") for each in gone))
 
 

@@ -130,7 +130,7 @@ class ColumnPart(_Part):
     separator: Text | None = Field(None, description="What stands between joined values; `, ` unless set.")
     position: Count | None = Field(None, description="Which value nth takes: from 1, or from the end (-1).")
     flags: list[Text] | None = Field(None, description="One boolean column for each of these values.")
-    spread: Annotated[int, Field(strict=True, ge=1, le=1000)] | None = Field(
+    numbered: Annotated[int, Field(strict=True, ge=1, le=1000)] | None = Field(
         None, description="So many numbered columns, one for each of the first values."
     )
     trim: Flag = Field(False, description="Whether white space around texts is removed.")

@@ -95,7 +95,7 @@ class _PathsOfTables:
             names = base + found.names
             for count, _ in found.picks:
                 self._levels.add(base + found.names[:count])
-            if column.fold or column.flags or column.spread:
+            if column.fold or column.flags or column.numbered:
                 element = names if not names[-1:] or names[-1][0] != "@" else names[:-1]
                 if not any(names[:count] in self._levels for count in range(len(rows) + 1, len(names) + 1)):
                     self._levels.add(element)

@@ -123,7 +123,7 @@ class ColumnMaker:
         if part.origin is not None:
             return [self._origin(plan, part, kind)]
         if part.value is not None:
-            self._refuse(part, keys, ("fold", "separator", "position", "flags", "spread"), "value")
+            self._refuse(part, keys, ("fold", "separator", "position", "flags", "numbered"), "value")
             return [plan]
         return self._from_path(plan, part, kind, keys, columns)
 
@@ -196,9 +196,9 @@ class ColumnMaker:
             return []
         level = self._rows.level(plan.table)
         is_below = len(source.level) > len(level)
-        several = sum(getattr(part, key) is not None for key in ("fold", "flags", "spread"))
+        several = sum(getattr(part, key) is not None for key in ("fold", "flags", "numbered"))
         if several > 1:
-            self._say(keys, "expected one of fold, flags and spread, got several")
+            self._say(keys, "expected one of fold, flags and numbered, got several")
         if several and not is_below:
             self._say(keys, f"{part.path} has one value for each row of {plan.table}: nothing to fold")
             return []
@@ -215,8 +215,8 @@ class ColumnMaker:
         plan = replace(plan, source=source)
         if part.flags is not None:
             return self._flags(plan, part, columns)
-        if part.spread is not None:
-            return self._spread(plan, part, columns)
+        if part.numbered is not None:
+            return self._numbered(plan, part, columns)
         return [self._folded(plan, part, kind, keys)]
 
     def _is_picked(self, source: Source, level: Path) -> bool:
@@ -260,10 +260,10 @@ class ColumnMaker:
             for number, value in enumerate(part.flags, 1)
         ]  # fmt: skip
 
-    def _spread(self, plan: ColumnPlan, part: ColumnPart, columns: TableColumns) -> list[ColumnPlan]:
+    def _numbered(self, plan: ColumnPlan, part: ColumnPart, columns: TableColumns) -> list[ColumnPlan]:
         assert plan.source is not None
-        assert part.spread is not None
-        columns.limits.append(Limit(plan.name, plan.text, plan.source, part.spread))
+        assert part.numbered is not None
+        columns.limits.append(Limit(plan.name, plan.text, plan.source, part.numbered))
         return [
             replace(
                 plan,
@@ -272,7 +272,7 @@ class ColumnMaker:
                 fold="nth",
                 details={"position": number},
             )
-            for number in range(1, part.spread + 1)
+            for number in range(1, part.numbered + 1)
         ]
 
     def _folded(self, plan: ColumnPlan, part: ColumnPart, kind: ColumnType | None, keys: Keys) -> ColumnPlan:

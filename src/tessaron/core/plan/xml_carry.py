@@ -51,4 +51,5 @@ def _with_columns(table: TablePart, around: dict[str, TablePart], depth: int) ->
 
 
 def _is_plain(column: ColumnPart) -> bool:
-    return column.path is not None and column.fold is None and column.flags is None and column.spread is None
+    is_one = column.fold is None and column.flags is None and column.numbered is None
+    return is_one and column.path is not None
