@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import atexit
 import contextlib
+import io
 import re
 import shlex
+import shutil
 import subprocess
 import sys
+import tempfile
+from functools import cache
 from pathlib import Path
 
 from tests.harness import quick_command
@@ -57,20 +62,30 @@ def _shown(output: str, errors: str) -> str:
 
 def make_world(folder: Path, office: str) -> None:
     """Write the files that pages speak of: those of the demo, and feed files for the office at an address."""
+    from tessaron.sources.demo.office_server import write_feeds
+
+    shutil.copytree(_demo(), folder, dirs_exist_ok=True)
+    write_feeds(folder / "office", office)
+
+
+@cache
+def _demo() -> Path:
+    """Run the demo, once in a process; return its folder."""
     from rich.console import Console
 
     from tessaron.cli.walkthrough.demo_story import show_demo
     from tessaron.cli.walkthrough.telling import Telling
-    from tessaron.sources.demo.office_server import write_feeds
 
-    with open("/dev/null", "w") as nowhere:
-        show_demo(folder, Telling(Console(file=nowhere)))
-    write_feeds(folder / "office", office)
+    folder = Path(tempfile.mkdtemp(prefix="tessaron-demo-test-"))
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
+    # Its files are named as they are by who stands in its folder.
+    with contextlib.chdir(folder):
+        show_demo(Path(), Telling(Console(file=io.StringIO())))
+    return folder
 
 
 def main() -> None:
     """Fill in what the sessions of the pages say, on the data of the demo; pages are named as arguments."""
-    import tempfile
     import threading
 
     from tessaron.sources.demo.office_server import OfficeServer

@@ -14,6 +14,7 @@ import tessaron
 from tessaron.cli.command_examples import EXAMPLES
 from tessaron.sources.demo.vessel_calls import write_calls
 from tests.harness import FolderTest, command, quick_command
+from tests.page_sessions import make_world
 
 COMMANDS = [
     "fetch",
@@ -217,7 +218,7 @@ class StreamsTest(FolderTest):
                 self.assertIn(f"\n  # {purpose}\n  {line}\n", shown)
 
     def test_examples_run_on_the_data_of_the_demo(self):
-        command("demo", "--into", self.folder)
+        make_world(self.folder, "https://office.example")
         for name in COMMANDS:
             for _, line in EXAMPLES.get(name, ()):
                 if name in ("demo", "watch", "fetch", "completion"):
