@@ -78,7 +78,7 @@ def benchmarks(session: nox.Session) -> None:
 
 @nox.session(python="3.11")
 def docs(session: nox.Session) -> None:
-    """Check that what the docs say is so, every line, link and picture; then build the site in `build/site`."""
+    """Check that what the docs say is so, every line, link and picture; then build the site."""
     session.install("-e", ".[dev]")
     pages = ("commands", "drafts", "expressions", "layouts", "types", "xml")
     others = ("links", "site", "page_sessions", "documentation")
@@ -89,7 +89,7 @@ def docs(session: nox.Session) -> None:
 
 @nox.session(python="3.11")
 def sessions(session: nox.Session) -> None:
-    """Write anew what the commands in pages say: `nox -s sessions -- docs/recipes.md`; look at the difference."""
+    """Write anew what the commands in pages say: `nox -s sessions -- docs/recipes.md`."""
     session.install("-e", ".[dev]")
     session.run("python", "-m", "tests.page_sessions", *session.posargs)
 

@@ -79,6 +79,30 @@ class HelpTest(unittest.TestCase):
                 self.assertIn(f"Usage: python -m tessaron {name}".encode(), done.stdout)
                 self.assertGreater(len(done.stdout.splitlines()), 8)
 
+    def test_what_is_typed_wrongly_is_told_in_one_line_as_all_errors_are(self):
+        for arguments, said in (
+            (("draft",), "tessaron: draft: missing argument 'SOURCE...'; see tessaron draft --help"),
+            (
+                ("export", "x"),
+                "tessaron: export: missing option '-o' / '--output'; see tessaron export --help",
+            ),
+            (("survey", "x", "--depht", "1"), "tessaron: survey: no such option '--depht'"),
+            (
+                ("survy", "x"),
+                "tessaron: no such command 'survy'. Did you mean 'survey'?; see tessaron --help",
+            ),
+            (
+                ("draft", "x", "--serve"),
+                "tessaron: draft: --serve saves into a file: -o FILE, or --update FILE",
+            ),
+            (("survey", "no such file.json"), "tessaron: no such file.json: cannot be read"),
+        ):
+            with self.subTest(arguments):
+                done = quick_command(*arguments)
+                self.assertEqual((done.returncode, done.stdout), (2, b""))
+                self.assertTrue(done.stderr.decode().startswith(said), done.stderr)
+                self.assertEqual(len(done.stderr.decode().splitlines()), 1)
+
     def test_a_command_that_is_none_is_told_what_may_be_meant(self):
         done = quick_command("exprot")
         self.assertEqual(done.returncode, 2)

@@ -12,7 +12,7 @@ from contextlib import contextmanager
 from functools import cached_property
 from importlib import import_module
 from types import FrameType
-from typing import NoReturn, TextIO
+from typing import Any, NoReturn, TextIO
 
 import click
 
@@ -26,6 +26,24 @@ EXIT_CHECK_FAILED, EXIT_FAILED, EXIT_INTERRUPTED, EXIT_PIPE_CLOSED = 1, 2, 130, 
 
 class Group(click.Group):
     """Turns Tessaron's errors into one or two lines on standard error, and stops cleanly on a signal."""
+
+    def main(self, *arguments: Any, **options: Any) -> Any:
+        """Run the command line and end; what was typed wrongly is told as all else is."""
+        run: Any = super().main
+        if not options.get("standalone_mode", True):
+            return run(*arguments, **options)
+        try:
+            result = run(*arguments, **{**options, "standalone_mode": False})
+        except click.exceptions.NoArgsIsHelpError as error:
+            click.echo(error.format_message(), err=True)
+            sys.exit(error.exit_code)
+        except click.ClickException as error:
+            say(_told_of_use(error), is_error=True)
+            sys.exit(error.exit_code)
+        except click.Abort:
+            say("stopped; nothing was begun")
+            sys.exit(EXIT_INTERRUPTED)
+        sys.exit(result if isinstance(result, int) else 0)
 
     def invoke(self, context: click.Context) -> object:
         """Run a command and end with the exit status that fits."""
@@ -99,6 +117,18 @@ class Group(click.Group):
     def _loaded(self, name: str) -> click.Command:
         command: click.Command = getattr(import_module(self._late[name]), name)
         return command
+
+
+def _told_of_use(error: click.ClickException) -> str:
+    """Return what was typed wrongly in one line, with where to read on."""
+    message = " ".join(error.format_message().split()).rstrip(".")
+    message = message[:1].lower() + message[1:]
+    context: click.Context | None = getattr(error, "ctx", None)
+    if context is None:
+        return message
+    name = "" if context.parent is None else str(context.info_name)
+    # The program's own name stands before the message already.
+    return f"{name}: {message}; see tessaron {name} --help" if name else f"{message}; see tessaron --help"
 
 
 class WorkCommand(click.Command):

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 _WIDTH_WITHOUT_TERMINAL = 200
 _NOTES_SHOWN = 10
 _TABLES_SHOWN = 40
+_GAP = 3
 
 
 def console(stderr: bool = False) -> Console:
@@ -145,8 +146,11 @@ def _key_failure(check: KeyCheck) -> str:
     return f"check failed: {what} is no key: {found}"
 
 
-def receipt_view(receipt: Receipt) -> list[Table | str]:
-    """Return what an export ends with: a table of the files, and one line of totals."""
+def receipt_view(receipt: Receipt, width: int = 0) -> list[Table | str]:
+    """Return what an export ends with: a table of the files, and one line of totals.
+
+    Where the terminal is narrower than its rows (`width`, 0 for no limit) the files are left out.
+    """
     rows = [
         (table.name, f"{table.rows:,}", f"{len(table.columns):,}", table.file)
         for table in receipt.tables[:_TABLES_SHOWN]
@@ -157,4 +161,10 @@ def receipt_view(receipt: Receipt) -> list[Table | str]:
         f"{count(len(receipt.tables), 'table')} in {receipt.target}, {receipt.seconds:.2f} seconds"
     )
     told = [f"… and {count(more, 'more table')}, listed in receipt.json"] * bool(more)
-    return [grid(("table", "rows", "columns", "file"), rows, numeric=("rows", "columns")), *told, "", totals]
+    headings = ("table", "rows", "columns", "file")
+    widest = sum(max(map(len, column)) + _GAP for column in zip(headings, *rows, strict=True))
+    if width and widest > width:
+        shown = grid(headings[:-1], [row[:-1] for row in rows], numeric=("rows", "columns"))
+    else:
+        shown = grid(headings, rows, numeric=("rows", "columns"))
+    return [shown, *told, "", totals]

@@ -8,7 +8,7 @@ from typing import Any, cast
 import click
 
 from tessaron.cli import completing
-from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, told_if_stopped
+from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, terminal_width, told_if_stopped
 from tessaron.cli.page_option import page_option, rejects_in, save_run_page
 from tessaron.cli.shared_options import (
     count_type,
@@ -174,7 +174,7 @@ def export(
         if as_json:
             click.echo(receipt.to_json(), nl=False)
         else:
-            show(console(), *receipt_view(receipt))
+            show(console(), *receipt_view(receipt, terminal_width()))
             show(console(stderr=True), *notes_view(receipt))
         if page_file is not None:
             told = receipt.to_dict()
