@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from bisect import bisect_right, insort
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 from tessaron.views.diagram.table_links import Drawn, Link
@@ -38,7 +38,7 @@ def layers_of(drawn: Drawn) -> Layers:
     """Return the layers of tables; the key that is referred to always stands further left."""
     links = {number: link for number, link in enumerate(drawn.links) if link.one != link.many}
     names = [box.name for box in drawn.boxes]
-    forwards = _without_rings(names, links)
+    forwards = _without_rings(links)
     layer = _layer_numbers(names, forwards)
     ways = {number: _way(number, link, layer) for number, link in forwards.items()}
     slots: list[list[Slot]] = [[] for _ in range(max(layer.values(), default=-1) + 1)]
@@ -51,20 +51,21 @@ def layers_of(drawn: Drawn) -> Layers:
     return Layers(_ordered(slots, list(ways.values())), ways)
 
 
-def _without_rings(names: Sequence[str], links: Mapping[int, Link]) -> dict[int, Link]:
-    """Return the links with those turned round that would close a ring."""
-    place = {name: index for index, name in enumerate(names)}
+def _without_rings(links: Mapping[int, Link]) -> dict[int, Link]:
+    """Return the links, in their order, with those turned round that would close a ring."""
     made: dict[int, Link] = {}
+    below: dict[str, list[str]] = {}
     for number, link in links.items():
-        is_back = place[link.one] > place[link.many] and _leads(link.many, link.one, made.values())
-        made[number] = Link(link.many, link.one, link.column, link.is_single) if is_back else link
+        if _leads(link.many, link.one, below):
+            made[number] = replace(link, one=link.many, many=link.one)
+        else:
+            made[number] = link
+        below.setdefault(made[number].one, []).append(made[number].many)
     return made
 
 
-def _leads(start: str, end: str, links: Iterable[Link]) -> bool:
-    below: dict[str, list[str]] = {}
-    for link in links:
-        below.setdefault(link.one, []).append(link.many)
+def _leads(start: str, end: str, below: Mapping[str, list[str]]) -> bool:
+    """Say whether links lead from one table to another."""
     seen, pending = {start}, [start]
     while pending:
         for name in below.get(pending.pop(), ()):

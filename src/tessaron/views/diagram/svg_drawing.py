@@ -23,7 +23,9 @@ def svg_of(placed: Placed, title: str) -> str:
     """
     width, height = f"{placed.width:.0f}", f"{placed.height:.0f}"
     size = f'viewBox="0 0 {width} {height}" width="{width}" height="{height}"'
-    parts = [f'<svg xmlns="http://www.w3.org/2000/svg" role="img" aria-label="{escape(title)}" {size}>']
+    parts = [
+        f'<svg xmlns="http://www.w3.org/2000/svg" role="img" aria-label="{escape(visible(title))}" {size}>'
+    ]
     parts += map(_link, placed.links)
     for box in placed.boxes:
         parts += _box(box)

@@ -66,6 +66,6 @@ def _holds(box: Box, above: Link | None, links: Sequence[Link]) -> str:
     data -= sum(line.role == "link" for line in box.lines)
     parts = [] if box.rows is None else [f"{box.rows:,} row{'s' * (box.rows != 1)}"]
     parts += [f"{keys} key{'s' * (keys != 1)}, {data:,} column{'s' * (data != 1)}"]
-    others = [each for each in links if each.many == box.name and each != above]
+    others = [each for each in links if each.many == box.name and each is not above]
     parts += [f"{each.column} → {'itself' if each.one == each.many else each.one}" for each in others]
     return "; ".join(parts)
