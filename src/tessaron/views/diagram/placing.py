@@ -13,7 +13,7 @@ LINE, HEAD = 18.0, 26.0
 """The heights of the line of a column, and of that with the name of a table."""
 LETTER = 7.3
 """The width of a letter of the names of columns; that of tables is a bit more."""
-_LONGEST = 36
+_LONGEST, _BEGINNING = 36, 10
 _GAP, _APART, _SLOT, _MARGIN = 76.0, 22.0, 12.0, 24.0
 _STUB = 16.0
 """How far a link runs level at its ends, where its marks are."""
@@ -98,8 +98,8 @@ def _height(box: Box, is_folded: bool) -> float:
 
 
 def shown_name(name: str) -> str:
-    """Return a name as long as a box shows it."""
-    return name if len(name) <= _LONGEST else name[: _LONGEST - 1] + "…"
+    """Return a name as long as a box shows it; of longer ones the ends, as that is where they differ."""
+    return name if len(name) <= _LONGEST else f"{name[:_BEGINNING]}…{name[_BEGINNING + 1 - _LONGEST :]}"
 
 
 def _width(box: Box, is_folded: bool) -> float:

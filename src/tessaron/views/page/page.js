@@ -332,7 +332,9 @@ function drawDiagram() {
     each.setAttribute("aria-label", "Table " + each.dataset.table);
   }
   setZoom(fitZoom());
-  box.scrollLeft = 0; box.scrollTop = 0;
+  const first = box.querySelector(".box").getBoundingClientRect(), frame = box.getBoundingClientRect();
+  box.scrollLeft = 0;
+  box.scrollTop += Math.max(0, first.top + first.height / 2 - frame.top - box.clientHeight / 2);
 }
 
 function watchDiagram() {
