@@ -4,6 +4,7 @@ import http.client
 import json
 import re
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
@@ -292,11 +293,21 @@ class ServeCommandTest(FolderTest):
             (("--serve", "-o", there), "is there already"),
             (("--serve", "-o", "x.toml", "--why"), "one of them at a time"),
             (("--serve", "--update", self.folder / "no.toml"), "cannot be read"),
+            (("--serve", "-o", self.folder / "no" / "l.toml"), "there is no folder"),
+            (("--serve", "-o", self.folder), "it is a folder"),
         ):
             with self.subTest(said):
                 done = quick_command("draft", "no such source.json", *arguments)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(said, done.stderr.decode())
+
+    def test_a_port_that_is_taken_is_told(self):
+        feed = self.write("calls.ndjson", json.dumps(CALLS[0]) + "\n")
+        with socket.create_server(("127.0.0.1", 0)) as taken:
+            port = taken.getsockname()[1]
+            done = quick_command("draft", feed, "--serve", "-o", self.folder / "l.toml", "--port", port)
+        self.assertEqual(done.returncode, 2)
+        self.assertIn(f"port {port}: Address already in use; without --port".encode(), done.stderr)
 
 
 @needs_browser

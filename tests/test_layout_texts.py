@@ -77,7 +77,7 @@ class BlocksTest(unittest.TestCase):
 
 
 class TidiedTest(unittest.TestCase):
-    def test_columns_come_below_each_other_where_something_changed(self):
+    def test_new_columns_stand_as_the_others_do_and_these_stay(self):
         head = '[tables.a]\nrows = "$"\n[tables.a.columns]\n'
         other = (
             '\n[tables.b]\nrows = "$.b[*]"\n[tables.b.columns]\nmy_own  =  { path = "@" }   # as I like it\n'
@@ -86,12 +86,22 @@ class TidiedTest(unittest.TestCase):
             (
                 'x = { path = "$.x" }',
                 'x = { path = "$.x" }\nlonger = {path = "$.y"}',
-                'x      = { path = "$.x" }\nlonger = { path = "$.y" }',
+                'x = { path = "$.x" }\nlonger = { path = "$.y" }',
+            ),
+            (
+                'longer = { path = "$.x" }',
+                'longer = { path = "$.x" }\ny = {path = "$.y"}',
+                'longer = { path = "$.x" }\ny      = { path = "$.y" }',
+            ),
+            (
+                'longer = { path = "$.x" }   # r',
+                'longer = { path = "$.x" }   # r\ny = {path = "$"} # s',
+                'longer = { path = "$.x" }   # r\ny      = { path = "$" }     # s',
             ),
             (
                 'x = { path = "$.x" }',
-                'x = { path = "$.x" }  # r',
-                'x = { path = "$.x" }                      # r',
+                'x = { path = "$.x" } # r\nyy = {path = "$.y"}',
+                'x  = { path = "$.x" }                     # r\nyy = { path = "$.y" }',
             ),
             (
                 'x = { path = "$.x" }',
@@ -134,6 +144,8 @@ class TidiedTest(unittest.TestCase):
         text = tidied(LAYOUT.text, layout.text)
         self.assertEqual(Layout(text).part, layout.part)
         self.assertEqual(tidied(LAYOUT.text, text), text)
+        kept = [line for line in LAYOUT.text.splitlines() if line in layout.text.splitlines()]
+        self.assertEqual([line for line in kept if line not in text.splitlines()], [])
         remarks = {column: layout.remark("calls", column) for column in layout.columns("calls")}
         self.assertEqual({column: Layout(text).remark("calls", column) for column in remarks}, remarks)
 

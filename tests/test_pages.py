@@ -44,7 +44,11 @@ class PageFileTest(FolderTest):
                 ["nothing rejected", "Records through the steps", "tessaron verify"],
             ),
             (("load", self.feed, "--to", base), ["nothing rejected", "sqlite in"]),
-            (("verify", tables), ["identical: 60 records compared", "primary key", "calls_stays"]),
+            (
+                ("load", tables, "--to", f"sqlite:///{self.folder / 'copy.db'}"),
+                ["nothing rejected", "BRW-0000001"],
+            ),
+            (("verify", tables), ["identical: 60 records compared", "primary key", "BRW-0000001"]),
             (("compare", tables, self.feed), ["no change"]),
             (("history", base), ["1 run, 60 records in all", "create"]),
         ):
@@ -101,11 +105,14 @@ class PageFileTest(FolderTest):
                 done = quick_command(*arguments)
                 self.assertEqual(done.returncode, 2)
                 self.assertIn(said, done.stderr.decode())
+        quick_command("export", self.feed, "-o", self.folder / "t", "--page", self.folder / "no" / "p.html")
+        self.assertFalse((self.folder / "t").exists(), "told before anything is done")
 
     def test_a_growing_folder_and_a_ledger_have_pages_too(self):
         ledger, tables = self.folder / "ledger.db", self.folder / "grown"
         text = self.page("export", self.feed, "-o", tables, "--ledger", ledger)
         self.assertIn("60 records in", text)
+        self.assertEqual(data_of(text)["tables"][0]["first"][0][1], "BRW-0000001")
         base = f"sqlite:///{self.folder / 'kept.db'}"
         arguments = ("load", self.feed, "--to", base, "--ledger", base, "--mode", "append")
         self.assertIn("60 records in", self.page(*arguments))

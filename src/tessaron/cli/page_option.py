@@ -18,11 +18,34 @@ if TYPE_CHECKING:
 
 _REJECTS_LOOKED_AT = 2_000
 
+
+def check_place(file: str, what: str) -> None:
+    """Check, before any work is done, that a file can come to stand where it is to.
+
+    Raises:
+        TargetError: When its folder is not there, or it is a folder itself.
+    """
+    from tessaron.core.base.errors import TargetError
+
+    path = Path(file)
+    if path.is_dir():
+        raise TargetError(f"{file}: {what} cannot be written: it is a folder")
+    if not path.parent.is_dir():
+        raise TargetError(f"{file}: {what} cannot be written: there is no folder {path.parent}")
+
+
+def _checked(context: click.Context, option: click.Parameter, file: str | None) -> str | None:
+    if file is not None and not context.resilient_parsing:
+        check_place(file, "the page")
+    return file
+
+
 page_option = click.option(
     "--page",
     "page_file",
     metavar="FILE.html",
     shell_complete=completing.files,
+    callback=_checked,
     help="Also write a page for browsers: one file, no network.",
 )
 

@@ -47,12 +47,19 @@ class Chart:
     sample: RowSample | None = None
 
 
-def chart_source(source: Source, progress: Progress | None = None, **options: Unpack[RunOptions]) -> Chart:
+def chart_source(
+    source: Source,
+    progress: Progress | None = None,
+    *,
+    seen_by: Layout | None = None,
+    **options: Unpack[RunOptions],
+) -> Chart:
     """Return what is seen of the records of `source`: what `survey` and `draft` find, read only once.
 
     Args:
         source: As in `shred`.
         progress: Is told how far reading is.
+        seen_by: A layout that says where records stand, what is a dictionary, and so on.
         **options: As in `draft`.
 
     Raises:
@@ -61,6 +68,9 @@ def chart_source(source: Source, progress: Progress | None = None, **options: Un
         UsageError: When an option cannot be right.
     """
     settled = Options.of(options)
+    if seen_by is not None:
+        settled.check_with_layout()
+        settled = LayoutView(seen_by).options(settled)
     inputs = resolve_inputs(source)
     with ExitStack() as stack:
         pool = stack.enter_context(Pool(settled.worker_count(), [entry.size for entry in inputs]))

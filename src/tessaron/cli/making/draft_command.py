@@ -10,7 +10,7 @@ import click
 
 from tessaron.cli import completing
 from tessaron.cli.command_group import WorkCommand, say, terminal_width
-from tessaron.cli.page_option import page_option, save_page, typed
+from tessaron.cli.page_option import check_place, page_option, save_page, typed
 from tessaron.cli.shared_options import (
     count_type,
     dictionary_options,
@@ -189,6 +189,7 @@ def _serve(
     """Serve the page of choices until it is closed."""
     from tessaron.choosing.choosing_server import ChoosingServer
     from tessaron.choosing.live_draft import LiveDraft
+    from tessaron.core.base.errors import UsageError
     from tessaron.decide.layout_file import Layout
     from tessaron.look.charting import chart_source
     from tessaron.views.progress import ProgressBar
@@ -200,13 +201,18 @@ def _serve(
     target = output or old
     if target is None:
         raise click.UsageError("--serve saves into a file: -o FILE, or --update FILE")
+    check_place(target, "the layout")
     if old is None:
         _check_free(target, replace)
     layout = None if old is None else Layout.read(old)
     with ProgressBar(console(stderr=True)) as bar:
-        chart = chart_source(source_of(sources), bar, **options)
+        chart = chart_source(source_of(sources), bar, seen_by=layout, **options)
     live = LiveDraft(chart, layout, target, typed(sources))
-    with ChoosingServer(live, port) as server:
+    try:
+        server = ChoosingServer(live, port)
+    except OSError as error:
+        raise UsageError(f"port {port}: {error.strerror}; without --port a free one is taken") from error
+    with server:
         say(f"choose on {server.url}")
         say(f"it is saved in {target} when you say so; Ctrl-C, or closing the page, ends this")
         try:

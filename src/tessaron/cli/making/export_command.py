@@ -191,6 +191,7 @@ def _grow(
 ) -> None:  # fmt: skip
     """Add what is new to a folder, and show what that was."""
     from tessaron.repeat.growing_export import grow
+    from tessaron.views.page.first_rows import first_rows_of_folder
     from tessaron.views.progress import ProgressBar
     from tessaron.views.repeating.kept_view import grown_view, kept_notes
     from tessaron.views.terminal import console, show
@@ -207,7 +208,8 @@ def _grow(
             show(console(stderr=True), *kept_notes(grown.kept))
         if page_file is not None and grown.receipt is not None:
             told = {"layout": layout_file, **grown.receipt}
-            save_run_page("export", page_file, told, _layout_in(output), {}, rejects_in(output), output)
+            rows = first_rows_of_folder(output)
+            save_run_page("export", page_file, told, _layout_in(output), rows, rejects_in(output), output)
         elif page_file is not None:
             say("nothing was new, and nothing is there: no page was written")
     if not grown.passed:

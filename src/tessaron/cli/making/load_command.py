@@ -115,7 +115,7 @@ def load(
         _keep_up(source_of(sources), to, ledger, mode, schema, layout_file, as_json, page_file, every)
         return
     from tessaron.views.load_view import load_view
-    from tessaron.views.page.first_rows import FirstRows
+    from tessaron.views.page.first_rows import FirstRows, first_rows_of_folder
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, show
     from tessaron.write.exported_rows import is_export
@@ -128,7 +128,9 @@ def load(
     else:
         source = source_of(sources)
     first = FirstRows()
-    if page_file is not None:
+    if page_file is not None and isinstance(source, str):
+        first.rows = first_rows_of_folder(source)
+    elif page_file is not None:
         given["on_rows"] = first.take
     with ProgressBar(console(stderr=True)) as bar:
         loaded = load_tables(

@@ -77,9 +77,11 @@ def _tables_in(folder: str, layout_file: str | None) -> Any:
     from tessaron.decide.layout_file import Layout
     from tessaron.sinks.target_folder import LAYOUT_FILE
     from tessaron.views.page.command_pages import tables_of_layout
+    from tessaron.views.page.first_rows import first_rows_of_folder
     from tessaron.write.books.receipt import read_receipt
 
     file = Path(layout_file) if layout_file is not None else Path(folder) / LAYOUT_FILE
     if not file.exists():
         return None
-    return tables_of_layout(Layout.read(file), None, read_receipt(Path(folder)) or None)
+    rows = {} if layout_file is not None else first_rows_of_folder(folder)
+    return tables_of_layout(Layout.read(file), rows, read_receipt(Path(folder)) or None)

@@ -1,8 +1,9 @@
-"""Lines of columns that were changed, brought below each other again as a draft has them; all else stays."""
+"""Lines of columns that are new, brought below the others as these stand; all else stays."""
 
 from __future__ import annotations
 
 import re
+from collections import Counter
 from itertools import pairwise
 
 from tessaron.core.layout.texts.layout_writing import aligned_columns
@@ -16,17 +17,18 @@ _LINE = re.compile(
 
 
 def tidied(before: str, now: str) -> str:
-    """Return a layout with the columns of each table below each other, where they are not as before.
+    """Return a layout in which lines of columns that are new stand below the others as these do.
 
     Args:
-        before: The layout before it was changed: what stands in it is left as it is.
+        before: The layout before it was changed: lines that stand in it are left as they are.
         now: The layout.
     """
-    lines, known = now.splitlines(), set(_blocks(before.splitlines()).values())
+    lines, known = now.splitlines(), before.splitlines()
+    blocks = set(_blocks(known).values())
     for (start, end), block in sorted(_blocks(lines).items(), reverse=True):
-        if block not in known:
-            lines[start:end] = _tidied_block(lines[start:end])
-    return "\n".join(_without_gaps(before.splitlines(), lines)) + "\n"
+        if block not in blocks:
+            lines[start:end] = _tidied_block(lines[start:end], set(known))
+    return "\n".join(_without_gaps(known, lines)) + "\n"
 
 
 def _without_gaps(before: list[str], lines: list[str]) -> list[str]:
@@ -58,12 +60,34 @@ def _blocks(lines: list[str]) -> dict[tuple[int, int], str]:
     return found
 
 
-def _tidied_block(lines: list[str]) -> list[str]:
-    """Return lines of columns below each other; as they are, if one of them is no such line."""
+def _tidied_block(lines: list[str], known: set[str]) -> list[str]:
+    """Return lines of columns, the new ones as the others stand; all as they are if one is no such line."""
     found = [_LINE.match(line) for line in lines]
     rows = [
         (each["key"], "{ " + each["value"].strip() + " }", (each["remark"] or "").strip())
         for each in found
         if each is not None
     ]
-    return aligned_columns(rows) if rows and len(rows) == len(lines) else lines
+    if len(rows) < len(lines):
+        return lines
+    kept = [line for line in lines if line in known]
+    if not kept:
+        return aligned_columns(rows) if rows else lines
+    equals = Counter(line.index("=") for line in kept).most_common(1)[0][0]
+    remarks = Counter(
+        len(line) - len(each["remark"])
+        for line, each in zip(lines, found, strict=True)
+        if each and each["remark"] and line in known
+    )
+    column = remarks.most_common(1)[0][0] - 2 if remarks else 0
+    return [
+        line if line in known else _as_others(row, equals, column)
+        for line, row in zip(lines, rows, strict=True)
+    ]
+
+
+def _as_others(row: tuple[str, str, str], equals: int, column: int) -> str:
+    """Return the line of a column, its sign and its remark where those of others are, if there is room."""
+    key, value, remark = row
+    head = f"{key:<{equals - 1}} = {value}"
+    return f"{head.ljust(column - 2)}  # {remark}" if remark else head
