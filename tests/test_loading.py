@@ -602,6 +602,7 @@ class SqliteTest(AnyDatabase, FolderTest):
 
 @needs_mariadb
 class MariadbTest(FolderTest):
+    MERGES = AnyDatabase.MERGES
     """What goes by SQLAlchemy's INSERT, in a database that commits with every table that is made."""
 
     rows, execute, words, orphans = (
