@@ -144,6 +144,25 @@ class ChoicesTest(unittest.TestCase):
             ({"do": "as_json", "table": ALL, "path": "$.nothing"}, UsageError, "no column"),
             ({"do": "as_tables", "path": "$.stays"}, UsageError, "that the layout has not"),
             ({"do": "take_in", "table": "moons"}, UsageError, "no table 'moons'"),
+            ({"do": "take_in", "table": "moons", "column": "x"}, UsageError, "no table 'moons'"),
+            ({"do": "take_in", "table": ALL, "column": "moons"}, UsageError, "no column 'moons'"),
+            ({"do": "as_json", "table": "moons", "path": "$.x"}, UsageError, "no table 'moons'"),
+            (
+                {"do": "fold", "table": f"{ALL}_stays", "column": "berth", "fold": "joined", "into": "moons"},
+                UsageError,
+                "no table 'moons'",
+            ),
+            (
+                {"do": "fold", "table": "moons", "column": "berth", "fold": "joined", "into": ALL},
+                UsageError,
+                "no table 'moons'",
+            ),
+            (
+                {"do": "fold", "table": ALL, "column": "status", "fold": "joined", "into": f"{ALL}_stays"},
+                UsageError,
+                "does not stand below",
+            ),
+            ({"do": "flatten", "table": "moons"}, UsageError, "no table 'moons'"),
             ({"do": "text", "text": "not toml ["}, LayoutError, "line 1"),
         ):
             with self.subTest(choice):

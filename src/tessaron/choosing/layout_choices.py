@@ -60,10 +60,7 @@ class LayoutChoices:
         name = str(choice.get("do", ""))
         if name not in _CHOICES:
             raise UsageError(f"expected one of {', '.join(_CHOICES)}, got {in_quotes(name)}")
-        try:
-            made = _CHOICES[name](self, choice)
-        except KeyError as missing:
-            raise UsageError(f"{name}: {missing} is not said") from missing
+        made = _CHOICES[name](self, choice)
         if name != "text":
             made = Layout(tidied(self.layout.text, made.text), made.source)
         if made != self.layout:
@@ -84,16 +81,38 @@ class LayoutChoices:
             self.layout = self._undone.pop()
 
 
+def _said(choice: Choice, name: str) -> str:
+    """Return what is said of a choice.
+
+    Raises:
+        UsageError: When it is not said.
+    """
+    if choice.get(name) is None:
+        raise UsageError(f"{choice.get('do')}: {in_quotes(name)} is not said")
+    return str(choice[name])
+
+
+def _part_of(layout: Layout, table: str) -> TablePart:
+    """Return a table of a layout.
+
+    Raises:
+        UsageError: When there is none of that name.
+    """
+    # Its columns are asked for, as that says which tables there are.
+    layout.columns(table)
+    return layout.part.tables[table]
+
+
 def _text(choices: LayoutChoices, choice: Choice) -> Layout:
-    return Layout(str(choice["text"]), choices.layout.source)
+    return Layout(_said(choice, "text"), choices.layout.source)
 
 
 def _leave_out(choices: LayoutChoices, choice: Choice) -> Layout:
-    return choices.layout.remove_columns(str(choice["table"]), str(choice["column"]))
+    return choices.layout.remove_columns(_said(choice, "table"), _said(choice, "column"))
 
 
 def _leave_table_out(choices: LayoutChoices, choice: Choice) -> Layout:
-    name, layout = str(choice["table"]), choices.layout
+    name, layout = _said(choice, "table"), choices.layout
     if len(layout.tables) == 1:
         raise UsageError("the last table stays: a layout without tables makes nothing")
     return layout.remove_table(name)
@@ -101,12 +120,12 @@ def _leave_table_out(choices: LayoutChoices, choice: Choice) -> Layout:
 
 def _take_in(choices: LayoutChoices, choice: Choice) -> Layout:
     """Take in what the draft has, and the layout has not: a column, or a table with what is below it."""
-    table = str(choice["table"])
+    table = _said(choice, "table")
     if choice.get("column") is None:
         return _with_tables(choices, [table])
     there = _same_table(choices, table)
     layout = choices.layout if there is not None else _without_columns(_with_tables(choices, [table]), table)
-    name = str(choice["column"])
+    name = _said(choice, "column")
     keys = choices.draft.columns(table).get(name)
     if keys is None:
         raise UsageError(f"the draft has no column {in_quotes(name)} in {table}")
@@ -124,8 +143,6 @@ def _with_tables(choices: LayoutChoices, names: Sequence[str], layout: Layout | 
     """Return the layout, or another, with tables of the draft that are not among them."""
     layout = layout or choices.layout
     for name in names:
-        if name not in choices.draft.part.tables:
-            raise UsageError(f"the draft has no table {in_quotes(name)}")
         if _same_table(choices, name) is None:
             block = block_of(choices.draft.text, name)
             layout = Layout(f"{layout.text.rstrip()}\n\n{block}", layout.source)
@@ -134,6 +151,8 @@ def _with_tables(choices: LayoutChoices, names: Sequence[str], layout: Layout | 
 
 def _same_table(choices: LayoutChoices, drafted: str) -> str | None:
     """Return the table that a drafted one is now, whatever its name; None where it is left out."""
+    if drafted not in choices.draft.part.tables:
+        raise UsageError(f"the draft has no table {in_quotes(drafted)}")
     wanted = _place(choices.draft.part.tables[drafted])
     tables = choices.layout.part.tables
     if drafted in tables and _place(tables[drafted]) == wanted:
@@ -153,44 +172,41 @@ def _free_name(name: str, taken: Mapping[str, object]) -> str:
 
 
 def _rename(choices: LayoutChoices, choice: Choice) -> Layout:
-    table, new = str(choice["table"]), str(choice["to"]).strip()
+    table, new = _said(choice, "table"), _said(choice, "to").strip()
     if not new:
         raise UsageError("a name is not empty")
     if choice.get("column") is None:
         return choices.layout.rename_table(table, new)
-    return choices.layout.rename_column(table, str(choice["column"]), new)
+    return choices.layout.rename_column(table, _said(choice, "column"), new)
 
 
 def _type(choices: LayoutChoices, choice: Choice) -> Layout:
     return choices.layout.set_column(
-        str(choice["table"]), str(choice["column"]), type=str(choice["type"]).strip()
+        _said(choice, "table"), _said(choice, "column"), type=_said(choice, "type").strip()
     )
 
 
 def _keep(choices: LayoutChoices, choice: Choice) -> Layout:
-    return choices.layout.set_table(str(choice["table"]), keep=str(choice["keep"]).strip() or None)
+    return choices.layout.set_table(_said(choice, "table"), keep=_said(choice, "keep").strip() or None)
 
 
 def _key(choices: LayoutChoices, choice: Choice) -> Layout:
-    names = [name.strip() for name in str(choice["key"]).split(",") if name.strip()]
-    return choices.layout.set_table(str(choice["table"]), key=names or None)
+    names = [name.strip() for name in _said(choice, "key").split(",") if name.strip()]
+    return choices.layout.set_table(_said(choice, "table"), key=names or None)
 
 
 def _fold(choices: LayoutChoices, choice: Choice) -> Layout:
     """Fold the values of a column into one column of a table above."""
-    layout, table, fold = choices.layout, str(choice["table"]), str(choice["fold"])
-    column = (
-        layout.part.tables[table].columns.get(str(choice["column"])) if table in layout.part.tables else None
-    )
+    layout, fold = choices.layout, _said(choice, "fold")
+    table, name, into = (_said(choice, key) for key in ("table", "column", "into"))
+    part = _part_of(layout, table)
+    column = part.columns.get(name)
     if column is None or column.path is None:
         raise UsageError("only a column with a path is folded")
-    into = str(choice["into"])
-    path = _seen_from(_whole_path(column.path, layout.part.tables[table]), layout, into)
+    path = _seen_from(_whole_path(column.path, part), layout, into)
     type_name = _TYPE_OF_FOLD.get(fold, "double" if fold == "mean" else column.type or "text")
-    name = f"{table.removeprefix(f'{into}_')}_{choice['column']}_{fold}"
-    return layout.set_column(
-        into, _free_name(name, layout.columns(into)), path=path, fold=fold, type=type_name
-    )
+    free = _free_name(f"{table.removeprefix(f'{into}_')}_{name}_{fold}", layout.columns(into))
+    return layout.set_column(into, free, path=path, fold=fold, type=type_name)
 
 
 def _as_json(choices: LayoutChoices, choice: Choice) -> Layout:
@@ -199,8 +215,8 @@ def _as_json(choices: LayoutChoices, choice: Choice) -> Layout:
     is_xml = layout.part.reading.format == "xml"
     kept_as = "xml" if is_xml else "json"
     if choice.get("path") is not None:
-        return _object_as_json(layout, str(choice["table"]), str(choice["path"]), kept_as)
-    table = str(choice["table"])
+        return _object_as_json(layout, _said(choice, "table"), _said(choice, "path"), kept_as)
+    table = _said(choice, "table")
     rows, into = _only_rows(layout, table), _table_above(layout, table)
     inside = rows
     while not is_xml and inside.endswith(_ENDS_OF_ROWS):
@@ -213,7 +229,7 @@ def _as_json(choices: LayoutChoices, choice: Choice) -> Layout:
 
 
 def _object_as_json(layout: Layout, table: str, path: str, kept_as: str) -> Layout:
-    part = layout.part.tables[table]
+    part = _part_of(layout, table)
     whole = {
         name: _whole_path(column.path, part)
         for name, column in part.columns.items()
@@ -236,7 +252,7 @@ def _object_as_json(layout: Layout, table: str, path: str, kept_as: str) -> Layo
 
 def _as_tables(choices: LayoutChoices, choice: Choice) -> Layout:
     """Make tables again, as the draft has them, of what was kept as one column, or left out."""
-    rows = str(choice["path"])
+    rows = _said(choice, "path")
     names = [name for name in _at_or_below(choices.draft, rows) if _same_table(choices, name) is None]
     if not names:
         raise UsageError(f"the draft has no table at {rows} that the layout has not")
@@ -255,7 +271,7 @@ def _without_whole(layout: Layout, rows: str) -> Layout:
 
 
 def _flatten(choices: LayoutChoices, choice: Choice) -> Layout:
-    return choices.layout.flatten(str(choice["table"]), with_empty=bool(choice.get("with_empty")))
+    return choices.layout.flatten(_said(choice, "table"), with_empty=bool(choice.get("with_empty")))
 
 
 def _only_rows(layout: Layout, table: str) -> str:
@@ -304,7 +320,7 @@ def _whole_path(path: str, part: TablePart) -> str:
 
 def _seen_from(path: str, layout: Layout, table: str) -> str:
     """Return a path from the record as a column of a table spells it."""
-    rows = layout.part.tables[table].rows
+    rows = _part_of(layout, table).rows
     if not isinstance(rows, str) or rows in ("$", "."):
         return path
     below = path[len(rows) :]

@@ -97,7 +97,6 @@ def page_of_run(
     first: Mapping[str, ArrowRows],
     rejects: Iterable[Mapping[str, Any]],
     advice: Sequence[NextCommand],
-    told: str = "",
 ) -> Page:
     """Return the page of an export or a load: what was done, and the tables.
 
@@ -108,7 +107,6 @@ def page_of_run(
         first: The first rows of each table.
         rejects: The first rejects.
         advice: What to type next.
-        told: What else there is to say under the title.
     """
     tables = tables_of_layout(layout, first, receipt)
     rows = sum(int(table["rows"]) for table in receipt["tables"])
@@ -116,7 +114,7 @@ def page_of_run(
     text += count(len(receipt["tables"]), "table")
     verdict, tone = _verdict_of_run(receipt)
     return Page(
-        command, names_of([str(each["name"]) for each in receipt["sources"]]), f"{text}{told}", verdict, tone,
+        command, names_of([str(each["name"]) for each in receipt["sources"]]), text, verdict, tone,
         run_facts(receipt), structure_of_tables(tables), list(account_sheets(receipt, rejects)),
         list(other_sheets(receipt)), advice,
     )  # fmt: skip
