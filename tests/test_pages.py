@@ -7,6 +7,11 @@ import unittest
 from pathlib import Path
 from urllib.parse import quote
 
+import tessaron
+from tessaron.sources.demo.harbour_events import write_events
+from tessaron.sources.demo.harbour_log import write_log
+from tessaron.sources.demo.inspections import write_inspections
+from tessaron.sources.demo.manifests import write_manifests
 from tessaron.sources.demo.vessel_calls import iter_calls
 from tests.browser import BrowserTest, needs_browser
 from tests.harness import FolderTest, command, quick_command
@@ -82,6 +87,66 @@ class PageFileTest(FolderTest):
             [len(table["first"]) for table in shown.values()],
             [min(8, table["rows"]) for table in shown.values()],
         )
+
+    def test_every_path_with_values_leads_to_its_column_and_back(self):
+        for write in (write_inspections, write_manifests, write_events, write_log):
+            source = write(self.folder)
+            with self.subTest(source.name):
+                data = data_of(self.page("survey", source))
+                containers = {"object", "array", "null", "object | array"}
+                leading = {column[3] for table in data["tables"] for column in table["columns"]}
+                lost = [
+                    row[1]
+                    for place, row in enumerate(data["paths"])
+                    if row[5] not in containers and place not in leading
+                ]
+                self.assertEqual(lost, [])
+                tables = {table["name"]: table for table in data["tables"]}
+                around = {name for name in tables if tables[name]["path"] == ""}
+                for name in tables.keys() - around:
+                    for column in tables[name]["columns"]:
+                        if column[2] != "key" and column[3] < 0:
+                            self.assertIn(column[0], {"document_key", "depth", "row_rest", "key"})
+                self.assertEqual([len(table["first"]) > 0 for table in data["tables"]], [True] * len(tables))
+
+    def test_paths_of_a_page_are_those_of_the_survey(self):
+        for write in (write_inspections, write_manifests, write_events):
+            source = write(self.folder)
+            with self.subTest(source.name):
+                rows = data_of(self.page("survey", source))["paths"]
+                above, paths = [], []
+                for row in rows:
+                    del above[row[0] :]
+                    whole = row[2][0] if isinstance(row[2], list) else (above[-1] if above else "") + row[2]
+                    above.append(whole)
+                    paths.append(whole)
+                self.assertEqual(paths, [entry.path for entry in tessaron.survey(source).entries])
+
+    def test_a_page_through_a_layout_tells_what_is_left_out(self):
+        layout = self.folder / "l.toml"
+        text = tessaron.draft(self.feed).remove_columns("calls", "status").text
+        layout.write_text(text, "utf-8")
+        data = data_of(self.page("survey", self.feed, "--layout", layout))
+        status = next(place for place, row in enumerate(data["paths"]) if row[1] == "status")
+        columns = [column for table in data["tables"] for column in table["columns"]]
+        self.assertNotIn(status, [column[3] for column in columns])
+        self.assertEqual([table["first"] for table in data["tables"]], [[]] * len(data["tables"]))
+        exported = self.page("export", self.feed, "--layout", layout, "-o", self.folder / "t")
+        self.assertIn("60 values left out by the layout", exported)
+        self.assertRegex(exported, r'(?s)id="left-out".*\$\.status.*>60<')
+
+    def test_rejects_and_differences_are_told_with_their_places(self):
+        feed = self.write("odd.ndjson", '{"a":1,"b":"x"}\nnot json\n{"a":2,"b":"y"}\n')
+        exported = self.page("export", feed, "-o", self.folder / "odd", "--key", "b")
+        for words in ("1 record rejected", "odd.ndjson, line 2", "not json", "is a key"):
+            self.assertIn(words, exported)
+        feed.write_text('{"a":1,"b":"x"}\n{"a":3,"b":"y"}\n', "utf-8")
+        verified = self.page("verify", self.folder / "odd", feed)
+        for words in ("not identical", "record 2", "<code>3</code>", "<code>2</code>"):
+            self.assertIn(words, verified)
+        compared = self.page("compare", self.folder / "odd", self.write("new.ndjson", '{"a":"t","b":[1]}\n'))
+        for words in ("would break the tables", "breaks", "$.b"):
+            self.assertIn(words, compared)
 
     def test_what_stands_in_the_data_stays_text(self):
         self.feed.write_text(json.dumps({HOSTILE: HOSTILE, "list": [{HOSTILE: 1}]}) + "\n")
