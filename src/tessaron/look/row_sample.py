@@ -7,7 +7,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from itertools import islice
 
-from tessaron.core.base.arrays import ArrowRows
+import numpy as np
+import pyarrow as pa
+
+from tessaron.core.base.arrays import ArrowRows, array_of
+from tessaron.core.layout.table_set import Table
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LayWork
 from tessaron.core.tables.numbering import RowNumbers
@@ -75,10 +79,34 @@ class RowSample:
         for plan, packed in ((plans.around, self.documents), (plans.records, self.records)):
             if plan is not None:
                 work, numbers, tables = LayWork(plan), RowNumbers(), plan.written()
+                once = [table for table in tables.tables if table.once]
+                seen: dict[str, ArrowRows] = {}
                 for each in packed:
                     laid = work(each).laid
+                    for table in once:
+                        laid.batches[table.name] = _new_rows(laid.batches[table.name], table, seen)
                     made.add(laid, numbers.number(laid.batches, tables))
         return made
+
+
+def _new_rows(batch: ArrowRows, table: Table, seen: dict[str, ArrowRows]) -> ArrowRows:
+    """Return the rows of a table to look up in whose value has none yet, numbered on."""
+    known = seen.get(table.name)
+    whole = (
+        pa.Table.from_batches([batch])
+        if known is None
+        else pa.concat_tables([known, pa.Table.from_batches([batch])])
+    )
+    places = whole.select(list(table.once)).append_column("place", array_of(np.arange(whole.num_rows)))
+    first = places.group_by(list(table.once)).aggregate([("place", "min")]).column("place_min")
+    before = 0 if known is None else known.num_rows
+    index = np.sort(first.to_numpy())
+    seen[table.name] = whole.take(array_of(index))
+    new = batch.take(array_of(index[index >= before] - before))
+    if table.key_type == "text":
+        return new
+    own = array_of(np.arange(1, new.num_rows + 1, dtype=np.int64))
+    return new.set_column(0, new.schema.field(0), own)
 
 
 def _first_of(feed: Feed) -> tuple[Packed, ...]:
