@@ -1,6 +1,7 @@
 """Every command that stands in the README and in the guide's pages is run as it stands there, on data of the harbour."""
 
 import contextlib
+import doctest
 import gzip
 import io
 import json
@@ -257,6 +258,17 @@ class ReadmeTest(DocumentationTest):
                     status, known(STATUS, line.replace("harbour/vessel_calls", "calls")) or 0, said
                 )
                 self.check_shown(re.sub(r"(?m)^    ", "", shown), said)
+
+    def test_the_walk_in_python(self):
+        (self.folder / "harbour").mkdir()
+        write_calls(self.folder / "harbour", 400)
+        said = io.StringIO()
+        found = doctest.DocTestParser().get_doctest(
+            (ROOT / "README.md").read_text("utf-8").replace("…", "..."), {}, "README.md", None, 0
+        )
+        self.assertGreater(len(found.examples), 3)
+        doctest.DocTestRunner(optionflags=doctest.ELLIPSIS).run(found, out=said.write)
+        self.assertEqual(said.getvalue(), "")
 
     def check_shown(self, shown, said):
         """Check that what stands in the README is what was said; `…` stands for any lines."""

@@ -13,6 +13,7 @@ from tessaron.sources.demo.harbour_log import write_log
 from tessaron.sources.demo.inspections import write_inspections
 from tessaron.sources.demo.manifests import write_manifests
 from tessaron.sources.demo.vessel_calls import iter_calls
+from tessaron.views.survey_outline import percent
 from tests.browser import BrowserTest, needs_browser
 from tests.harness import FolderTest, command, quick_command
 
@@ -263,6 +264,11 @@ class PageInBrowserTest(BrowserTest):
                 self.assertTrue(found is None or any(name.strip(" ✱") == found for name in names), names)
         page.keyboard.press("Escape")
         self.assertEqual(page.inner_text("#found"), "43 paths")
+
+    def test_shares_are_those_of_the_terminal(self):
+        page = self.shown("survey")
+        shares = [0, 0.0025, 0.0015, 0.0003, 1 / 3, 0.8975, 0.99949, 0.9996, 1]
+        self.assertEqual(page.evaluate("(shares) => shares.map(percent)", shares), [*map(percent, shares)])
 
     def test_the_tree_goes_by_keys(self):
         page = self.shown("survey")

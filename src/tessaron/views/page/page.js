@@ -71,7 +71,10 @@ function share(entry) {
 function percent(part) {
   if (part >= 0.9995 && part < 1) return "<100%";
   if (part > 0 && part < 0.0005) return ">0%";
-  return part === 1 ? "100%" : (part * 100).toFixed(1) + "%";
+  if (part === 1) return "100%";
+  /* Halves go to the even digit, as they do on terminals; of one digit only a quarter is a half that differs. */
+  const value = part * 100;
+  return (value % 1 === 0.25 ? value - 0.05 : value).toFixed(1) + "%";
 }
 
 function fillCell(entry) {
