@@ -79,9 +79,20 @@ def _demo() -> Path:
     folder = Path(tempfile.mkdtemp(prefix="tessaron-demo-test-"))
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     # Its files are named as they are by who stands in its folder.
+    shown = io.StringIO()
     with contextlib.chdir(folder):
-        show_demo(Path(), Telling(Console(file=io.StringIO())))
+        show_demo(Path(), Telling(Console(file=shown, width=200)))
+    _SHOWN.append(shown.getvalue())
     return folder
+
+
+_SHOWN: list[str] = []
+
+
+def demo_in_short() -> str:
+    """Return what the demo prints in its short form."""
+    _demo()
+    return _SHOWN[0]
 
 
 def main() -> None:

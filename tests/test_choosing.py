@@ -12,6 +12,7 @@ import threading
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 from tessaron import Layout, LayoutError, UsageError, shred
 from tessaron.choosing.choosing_server import ChoosingServer
@@ -269,6 +270,8 @@ class ServedTest(FolderTest):
         )
         self.assertIn("calls.status", json.loads(text)["problems"][0])
 
+    @mock.patch("tessaron.choosing.choosing_server._GRACE_SECONDS", 0.2)
+    @mock.patch("tessaron.choosing.choosing_server._BEAT_SECONDS", 0.1)
     def test_it_ends_when_the_page_is_closed(self):
         link = http.client.HTTPConnection("127.0.0.1", self.server.server_port, timeout=10)
         link.request("GET", f"/{self.server.token}/watch")
