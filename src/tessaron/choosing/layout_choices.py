@@ -218,10 +218,8 @@ def _as_json(choices: LayoutChoices, choice: Choice) -> Layout:
         return _object_as_json(layout, _said(choice, "table"), _said(choice, "path"), kept_as)
     table = _said(choice, "table")
     rows, into = _only_rows(layout, table), _table_above(layout, table)
-    inside = rows
-    while not is_xml and inside.endswith(_ENDS_OF_ROWS):
-        inside = inside[: -len(next(end for end in _ENDS_OF_ROWS if inside.endswith(end)))]
-        break
+    end = "" if is_xml else next(filter(rows.endswith, _ENDS_OF_ROWS), "")
+    inside = rows.removesuffix(end)
     for name in _at_or_below(layout, rows):
         layout = layout.remove_table(name)
     path = _seen_from(inside, layout, into)

@@ -159,15 +159,15 @@ def _value(value: object, is_number: bool) -> str:
 def _sheet(sheet: Sheet, is_open: bool = True) -> str:
     if not sheet.rows and not sheet.told:
         return ""
-    headings, rows = sheet.shown()
-    more = len(rows) - _SHEET_ROWS
+    headings, rows = sheet.shown(_SHEET_ROWS)
     body = [
         _cells(*(_sheet_cell(cell, name in sheet.numeric) for cell, name in zip(row, headings, strict=True)))
-        for row in rows[:_SHEET_ROWS]
+        for row in rows
     ]
     told = f"<p class='faint'>{_text(sheet.told)}</p>" if sheet.told else ""
     table = _table(headings, body, tuple(sheet.numeric)) if rows else ""
-    rest = f"<p>… and {more:,} more</p>" if more > 0 else ""
+    more = sheet.told_of_rest(_SHEET_ROWS)
+    rest = f"<p>{_text(more)}</p>" if more else ""
     state = " open" if is_open else ""
     return f"<details{state}><summary>{_text(sheet.title)}</summary>{told}{table}{rest}</details>"
 

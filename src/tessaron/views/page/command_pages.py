@@ -20,6 +20,7 @@ from tessaron.views.page.run_sheets import account_sheets, other_sheets, run_fac
 from tessaron.views.page.structure_part import ShownTables, structure_of_survey, structure_of_tables
 from tessaron.views.terminal import count
 from tessaron.views.verification_view import verdict_lines
+from tessaron.write.books.balance import balances_of, gaps
 
 
 def page_of_chart(chart: Chart, command: str, typed: str, layout_file: str | None = None) -> Page:
@@ -121,11 +122,9 @@ def page_of_run(
 
 
 def _verdict_of_run(receipt: Mapping[str, Any]) -> tuple[str, Tone]:
-    sums = [
-        each["read"] == each["written"] + each["filtered"] + each["rejected"] for each in receipt["balance"]
-    ]
-    if not all(sums):
-        return f"{count(sums.count(False), 'sum')} of {len(sums):,} do not add up; please report this", "bad"
+    sums = balances_of(receipt)
+    if wrong := gaps(sums):
+        return f"{count(len(wrong), 'sum')} of {len(sums):,} do not add up; please report this", "bad"
     rejected, values = receipt["rejected"], receipt["rejected_values"]
     checks = [each for each in (receipt["key_check"], *receipt["key_checks"]) if each is not None]
     failed = sum(bool(each["duplicates"] or each["nulls"]) for each in checks)

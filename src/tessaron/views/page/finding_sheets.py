@@ -13,7 +13,6 @@ from tessaron.views.page.page_model import Rows, Sheet, SheetCell, Tone, names_o
 from tessaron.views.page.run_sheets import left_out_sheets
 from tessaron.views.verification_view import CHECK_NAMES
 
-_SHOWN = 500
 _TONES: dict[Judgement, Tone] = {Judgement.BREAKS: "bad", Judgement.WIDENS: "note"}
 
 
@@ -26,18 +25,20 @@ def verification_sheets(found: Verification) -> Iterator[Sheet]:
                 SheetCell(each.in_source, is_code=True), SheetCell(each.in_tables, is_code=True),
                 visible(f"{each.source}, record {each.record:,}" + (f", {each.place}" if each.place else "")),
             ]
-            for each in found.differences[:_SHOWN]
+            for each in found.differences
         ]  # fmt: skip
         headings = ("difference", "times", "path", "in the source", "in the tables", "the first")
         told = f"{found.differing:,} of {found.records:,} records differ"
-        yield Sheet("differences", "Differences", headings, rows, frozenset(("times",)), told)
+        yield Sheet(
+            "differences", "Differences", headings, rows, frozenset(("times",)), told, rest="with --json"
+        )
     failed = [each for each in found.checks if not each.passed]
     if failed:
         rows = [
             [SheetCell(each.table, table=each.table), each.name, SheetCell(each.detail, tone="bad")]
-            for each in failed[:_SHOWN]
+            for each in failed
         ]
-        yield Sheet("failed", "Checks that failed", ("table", "check", "what"), rows)
+        yield Sheet("failed", "Checks that failed", ("table", "check", "what"), rows, rest="with --json")
     kinds: dict[str, list[bool]] = {}
     for each in found.checks:
         kinds.setdefault(each.name, []).append(each.passed)
@@ -72,12 +73,10 @@ def comparison_sheets(found: Comparison) -> Iterator[Sheet]:
             SheetCell(each.path, path=each.path), each.text, each.column,
             SheetCell(each.example, is_code=True),
         ]
-        for each in found.changes[:_SHOWN]
+        for each in found.changes
     ]  # fmt: skip
-    more = len(found.changes) - _SHOWN
-    told = f"the first {_SHOWN:,}; {more:,} more with --json" if more > 0 else ""
     headings = ("judgement", "path", "what has changed", "column", "example")
-    yield Sheet("changes", "Changes", headings, rows, told=told)
+    yield Sheet("changes", "Changes", headings, rows, rest="with --json")
 
 
 def history_sheets(history: History) -> Iterator[Sheet]:
@@ -97,12 +96,14 @@ def history_sheets(history: History) -> Iterator[Sheet]:
             f"{each.seconds:.1f}",
             names_of(each.sources),
         ]
-        for each in history.runs[:_SHOWN]
+        for each in history.runs
     ]  # fmt: skip
-    yield Sheet("runs", "Runs", headings, rows, frozenset(numeric))
+    yield Sheet("runs", "Runs", headings, rows, frozenset(numeric), rest="with --json")
     changes = [[f"{each.run:,}", text] for each in history.runs for text in each.changes]
     if changes:
-        yield Sheet("changes", "What had changed", ("run", "change"), changes[:_SHOWN], frozenset(("run",)))
+        yield Sheet(
+            "changes", "What had changed", ("run", "change"), changes, frozenset(("run",)), rest="with --json"
+        )
     tables = next((each.rows for each in history.runs if each.rows), {})
     if tables:
         counted = [[name, f"{number:,}"] for name, number in tables.items()]

@@ -9,6 +9,8 @@ from typing import Any, Literal
 from tessaron.core.base.visible import visible
 
 _SOURCES_NAMED = 3
+_MOST_ROWS = 500
+"""A page shows no more rows of a sheet; it says how many there are besides, and where."""
 Tone = Literal["", "good", "bad", "note"]
 """How something is meant: colour never says it alone."""
 
@@ -43,6 +45,7 @@ class Sheet:
         numeric: The columns that stand to the right.
         told: A sentence under the heading.
         is_open: Whether its rows are seen at once; else they open.
+        rest: Where the rows are that the page does not show.
     """
 
     anchor: str
@@ -52,12 +55,19 @@ class Sheet:
     numeric: frozenset[str] = frozenset()
     told: str = ""
     is_open: bool = True
+    rest: str = ""
 
-    def shown(self) -> tuple[list[str], list[list[SheetCell]]]:
-        """Return the headings and the rows, without columns in which nothing stands."""
-        rows = [[_shown_cell(cell) for cell in row] for row in self.rows]
+    def shown(self, most: int = _MOST_ROWS) -> tuple[list[str], list[list[SheetCell]]]:
+        """Return the headings and the first rows, without columns in which nothing stands."""
+        rows = [[_shown_cell(cell) for cell in row] for row in self.rows[:most]]
         kept = [place for place in range(len(self.headings)) if any(row[place].text for row in rows)]
         return [self.headings[place] for place in kept], [[row[place] for place in kept] for row in rows]
+
+    def told_of_rest(self, most: int = _MOST_ROWS) -> str:
+        """Return how many rows there are besides those shown, and where; nothing where these are all."""
+        more = len(self.rows) - most
+        where = f", {self.rest}" if self.rest else ""
+        return f"and {more:,} more{where}" if more > 0 else ""
 
 
 def _shown_cell(cell: str | SheetCell) -> SheetCell:

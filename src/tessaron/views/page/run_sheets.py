@@ -9,9 +9,9 @@ from typing import Any
 from tessaron.core.base.visible import clipped, visible
 from tessaron.views.page.page_model import Rows, Sheet, SheetCell
 from tessaron.views.terminal import count
+from tessaron.write.books.balance import balances_of, gaps
 
-_SHOWN = 200
-"""The most rows of a sheet; it says how many more there are, and where."""
+_REST = "in receipt.json"
 _EXAMPLES = 3
 _LONGEST_RAW = 240
 
@@ -50,28 +50,24 @@ def run_facts(receipt: Mapping[str, Any]) -> list[tuple[str, str]]:
 
 
 def _steps(receipt: Mapping[str, Any]) -> Sheet:
-    rows: Rows = []
-    for each in receipt["balance"]:
-        if each["what"] != "values":
-            is_right = each["read"] == each["written"] + each["filtered"] + each["rejected"]
-            verdict = (
-                SheetCell("adds up", tone="good") if is_right else SheetCell("does not add up", tone="bad")
-            )
-            name = (
-                SheetCell("records")
-                if each["what"] == "records"
-                else SheetCell(each["name"], table=each["name"])
-            )
-            numbers = [f"{each[key]:,}" for key in ("read", "filtered", "rejected", "written")]
-            rows.append([name, *numbers, verdict])
-    values = [each for each in receipt["balance"] if each["what"] == "values"]
-    wrong = sum(each["read"] != each["written"] + each["filtered"] + each["rejected"] for each in values)
+    sums = balances_of(receipt)
+    rows: Rows = [
+        [
+            SheetCell(each.name or "records", table=each.name),
+            *(f"{number:,}" for number in (each.read, each.filtered, each.rejected, each.written)),
+            SheetCell("does not add up", tone="bad") if each.gap else SheetCell("adds up", tone="good"),
+        ]
+        for each in sums
+        if each.what != "values"
+    ]
+    values = [each for each in sums if each.what == "values"]
+    wrong = len(gaps(values))
     told = f"{count(len(values), 'column')} counted too, value by value: "
-    told += "every sum adds up" if not wrong else f"{wrong:,} sums do not add up"
+    told += f"{wrong:,} sums do not add up" if wrong else "every sum adds up"
     return Sheet(
         "steps", "Records through the steps",
-        ("", "read", "taken by filters", "rejected", "written", ""), rows[:_SHOWN],
-        frozenset(("read", "taken by filters", "rejected", "written")), told if values else "",
+        ("", "read", "taken by filters", "rejected", "written", ""), rows,
+        frozenset(("read", "taken by filters", "rejected", "written")), told if values else "", rest=_REST,
     )  # fmt: skip
 
 
@@ -112,10 +108,10 @@ def _findings(receipt: Mapping[str, Any]) -> Iterator[Sheet]:
                 SheetCell(str(each["outcome"]), tone="note" if each["outcome"] == "note" else "bad"),
                 each["code"], each["name"], f"{each['count']:,}", each["example"],
             ]
-            for each in found[:_SHOWN]
+            for each in found
         ]  # fmt: skip
         headings = ("rejected", "reason", "column", "times", "the first")
-        yield Sheet("findings", "What did not hold", headings, rows, frozenset(("times",)))
+        yield Sheet("findings", "What did not hold", headings, rows, frozenset(("times",)), rest=_REST)
 
 
 def left_out_sheets(left_out: Sequence[Mapping[str, Any]]) -> Iterator[Sheet]:
@@ -123,13 +119,18 @@ def left_out_sheets(left_out: Sequence[Mapping[str, Any]]) -> Iterator[Sheet]:
     if not left_out:
         return
     ordered = sorted(left_out, key=lambda each: -int(each["values"]))
-    rows: Rows = [
-        [SheetCell(each["path"], path=each["path"]), f"{each['values']:,}"] for each in ordered[:_SHOWN]
-    ]
-    values, more = sum(int(each["values"]) for each in left_out), len(left_out) - _SHOWN
+    rows: Rows = [[SheetCell(each["path"], path=each["path"]), f"{each['values']:,}"] for each in ordered]
+    values = sum(int(each["values"]) for each in left_out)
     told = f"{count(values, 'value')} at {count(len(left_out), 'path')}, as the layout has no column for them"
-    told += f"; these are the {_SHOWN} with the most" if more > 0 else ""
-    yield Sheet("left-out", "Left out", ("path", "values"), rows, frozenset(("values",)), told)
+    yield Sheet(
+        "left-out",
+        "Left out",
+        ("path", "values"),
+        rows,
+        frozenset(("values",)),
+        told,
+        rest="with fewer values",
+    )
 
 
 def _types(receipt: Mapping[str, Any]) -> Sheet:
@@ -143,7 +144,7 @@ def _types(receipt: Mapping[str, Any]) -> Sheet:
                     name = SheetCell(visible(f"{table['name']}.{column['name']}"), table=table["name"])
                     notes.append([name, str(column["type"]), str(column["note"])])
     listed = ", ".join(f"{number:,} {name}" for name, number in counts.most_common())
-    return Sheet("types", "Types chosen", ("column", "type", "why"), notes[:_SHOWN], told=listed)
+    return Sheet("types", "Types chosen", ("column", "type", "why"), notes, told=listed, rest=_REST)
 
 
 def _notes(receipt: Mapping[str, Any]) -> Iterator[Sheet]:
@@ -162,7 +163,7 @@ def _notes(receipt: Mapping[str, Any]) -> Iterator[Sheet]:
         rows.append([visible(", ".join(receipt["candidate_keys"])), "could be a natural key: --key"])
     rows += [[each, "stands nowhere in the source"] for each in receipt["unmet"]]
     if rows:
-        yield Sheet("notes-of-run", "Recognised, and checked", ("what", ""), rows[:_SHOWN])
+        yield Sheet("notes-of-run", "Recognised, and checked", ("what", ""), rows, rest=_REST)
 
 
 def _sources(receipt: Mapping[str, Any]) -> Sheet:
@@ -171,9 +172,15 @@ def _sources(receipt: Mapping[str, Any]) -> Sheet:
             str(each["name"]), f"{int(each['bytes'] or 0):,}", f"{each['records']:,}",
             f"{each['rejected']:,}",
         ]
-        for each in receipt["sources"][:_SHOWN]
+        for each in receipt["sources"]
     ]  # fmt: skip
-    more = len(receipt["sources"]) - _SHOWN
-    told = f"and {more:,} more, in receipt.json" if more > 0 else ""
     numeric = ("bytes", "records", "rejected")
-    return Sheet("sources", "Sources", ("source", *numeric), rows, frozenset(numeric), told, len(rows) < 12)
+    return Sheet(
+        "sources",
+        "Sources",
+        ("source", *numeric),
+        rows,
+        frozenset(numeric),
+        is_open=len(rows) < 12,
+        rest=_REST,
+    )
