@@ -194,6 +194,16 @@ class PageFileTest(FolderTest):
         self.assertIn("3,063 paths", text)
         self.assertLess(len(text.encode()), 1_000_000)
 
+    def test_a_page_says_how_many_rows_of_a_sheet_it_does_not_show(self):
+        many = self.folder / "many"
+        many.mkdir()
+        for number in range(503):
+            (many / f"c{number:03}.json").write_text(f'{{"a": {number}}}')
+        text = self.page("export", many, "-o", self.folder / "t")
+        self.assertIn("and 3 more, in receipt.json", text)
+        self.assertIn("c499.json", text)
+        self.assertNotIn("c502.json", text)
+
 
 @needs_browser
 class PageInBrowserTest(BrowserTest):

@@ -125,7 +125,7 @@ def take(name: str, folder: Path) -> None:
     ) as screen:
         time.sleep(1)
         terminal = subprocess.Popen(
-            ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0", "-bg", "white", "-fg", "black", "-bw", "0", "-b", "8", "-e", "bash", "run.sh"],
+            ["xterm", "-tn", "xterm-256color", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x53+0+0", "-bg", "white", "-fg", "black", "-bw", "0", "-b", "8", "-e", "bash", "run.sh"],
             cwd=folder, env=here,
         )  # fmt: skip
         for _ in range(120):
