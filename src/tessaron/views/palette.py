@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 Meaning = Literal["type", "trouble", "warning", "good", "null"]
-_COLOURS: dict[Meaning, int] = {"type": 31, "trouble": 160, "warning": 133, "good": 29}
-"""Of the 256 of terminals: those that can be read on white as on black."""
+_COLOURS: dict[Meaning, int] = {"type": 31, "trouble": 160, "warning": 164, "good": 29}
+"""Of the 256 of terminals: those that can be read on white as on black, also as the nearest of 16."""
 STYLES: dict[Meaning, str] = {
     **{meaning: f"color({number})" for meaning, number in _COLOURS.items()}, "null": "dim",
 }  # fmt: skip
