@@ -268,6 +268,12 @@ class StreamsTest(FolderTest):
                 self.assertEqual("\033[2mnull" in shown, has_colours)
         self.assertNotIn(b"\033[", command("preview", source, TERM="xterm").stdout)
 
+    def test_warnings_are_no_grey_on_terminals_of_16_colours(self):
+        old, new = self.write("old.json", '[{"a": 1}]'), self.write("new.json", '[{"a": 1, "b": 2}]')
+        for term, code in (("xterm", "35"), ("xterm-256color", "38;5;164")):
+            with self.subTest(term):
+                self.assertIn(f"\033[{code}mwidens", on_terminal("compare", old, new, TERM=term))
+
     def test_shells_complete_names_out_of_a_layout_and_a_survey(self):
         write_calls(self.folder, 30)
         quick_command(
