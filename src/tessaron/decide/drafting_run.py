@@ -13,13 +13,13 @@ from tessaron.core.plan.plan import LayingPlan
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
 from tessaron.decide.layout_growth import levels_and_fields, seen_as
+from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 from tessaron.sources.resolving import Source, resolve_inputs
 

@@ -21,7 +21,7 @@ from tessaron.core.tape.gathering import Gathered, gather
 from tessaron.core.tape.joining import join_tapes, with_records_before
 from tessaron.core.tape.put_aside import Packed, pack, unpack
 from tessaron.core.tape.tape import Tape
-from tessaron.engine.spill import Spill
+from tessaron.engine.aside.spill import Spill
 
 _WORTH_BYTES, _STEP_BYTES, _MOST_BYTES = 4 * 1024 * 1024, 16 * 1024, 24 * 1024 * 1024
 """Tapes of fewer bytes are joined with those that follow: the more bytes the more names they have, up to the

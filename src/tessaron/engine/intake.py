@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from tessaron.core.base.errors import DataError
 from tessaron.core.base.faults import Fault, Repeated
 from tessaron.core.base.paths import format_path
+from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.cutting.selecting import Selection
 from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.tape.gathering import Gathered
 from tessaron.core.tape.tape import Tape
+from tessaron.engine.aside.reject_log import Reject, RejectLog
 from tessaron.engine.feeds import Feed, Mapper, Work
 from tessaron.engine.options import Options
-from tessaron.engine.reject_log import Reject, RejectLog
 from tessaron.engine.run_progress import Progress
 
 NOTES_KEPT = 1_000
@@ -132,14 +133,14 @@ class Intake:
         if self.first_error is not None and not any(source.records for source in self.sources):
             raise self.first_error
 
-    def note_repeated(self, found: Repeated, source: str, line_of: Callable[[], int]) -> None:
-        """Take in that a name stood twice in an object; `line_of` tells where its record begins."""
+    def note_repeated(self, found: Repeated, source: str, line: int) -> None:
+        """Take in that a name stood twice in an object of the record that begins in a line."""
         self.repeated += 1
         path = format_path(found.path)
         count, first = self.repeated_names.get(path, (0, ""))
         is_kept = len(self.notes) < NOTES_KEPT
         if is_kept or not first:
-            line, shown = line_of(), found.value if self.log.keeps_records else "value"
+            shown = found.value if self.log.keeps_records else "value"
             first = first or f"in line {line:,} of {source}, where {shown} gave way"
             text = f"stands twice in its object ({source}, line {line}); the earlier {shown} gave way"
             self.notes += [(path, text)] if is_kept else []
@@ -164,24 +165,26 @@ class ChunkWorks:
     records: Feed
     documents: Feed
 
-    def results_of(self, tasks: Iterator[ReadTask | DataError]) -> Iterator[tuple[ReadTask | DataError, Any]]:
-        """Yield tasks with what becomes of them, in their order; an error that ends them with nothing."""
+    def results_of(self, tasks: Iterator[Any]) -> Iterator[tuple[Any, Any]]:
+        """Yield tasks with what becomes of them, in their order; what is no `ReadTask` comes with nothing."""
         return self.mapper.map(self._with_result, tasks)
 
     def give_up_ahead(self) -> None:
         """Take in that what was read ahead of the last result counts for nothing."""
-        self.records.is_ahead = True
+        self.records.is_ahead = self.documents.is_ahead = True
 
-    def _with_result(self, task: ReadTask | DataError) -> tuple[ReadTask | DataError, Any]:
-        return task, self.work(task) if isinstance(task, ReadTask) else None
+    def _with_result(self, task: Any) -> tuple[Any, Any]:
+        if not isinstance(task, ReadTask) or not task.chunk.data:
+            return task, None
+        is_around = isinstance(task.chunk, Chunk) and task.chunk.is_skeleton
+        return task, (self.around if is_around else self.work)(task)
 
     def of(self, tape: Tape) -> Any:
         """Return what becomes of a tape that was made here."""
         return self.work.of(tape)
 
-    def add_documents(self, task: ReadTask, source: str, is_kept: bool = True) -> list[Fault]:
-        """Take in documents without their records, unless they are only looked at. Return what is wrong."""
+    def add_documents(self, task: ReadTask, source: str) -> list[Fault]:
+        """Take in documents without their records; return what is wrong with them."""
         result = self.around(task)
-        if is_kept:
-            self.documents.add(result, 0, source)
+        self.documents.add(result, 0, source)
         return list(result.faults)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
-from functools import partial
 from itertools import islice
 from typing import TYPE_CHECKING, Any
 
@@ -13,18 +12,17 @@ import numpy as np
 from tessaron.core.base.errors import Code, DataError, UsageError
 from tessaron.core.base.paths import format_path
 from tessaron.core.cutting.envelope import MOST_AROUND_BYTES
-from tessaron.core.cutting.json_splitting import Chunk
-from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import forget_records
 from tessaron.core.tape.gathering import gather
 from tessaron.core.tape.record_places import RecordPlaces
-from tessaron.engine.feeds import ChunkResult, ShapeWork
+from tessaron.engine.chunk_events import AroundRead, Behind, Broken, ChunkEvents, ChunkRead, RecordsFound
+from tessaron.engine.feeds import ShapeWork
 from tessaron.engine.file_bundles import Bundle, bundled
 from tessaron.engine.intake import ChunkWorks, Intake, SourceRead, Wanted
 from tessaron.engine.object_tapes import OBJECTS_AT_ONCE, tape_of_matches, tapes_of_objects
 from tessaron.sources.inputs import ByteInput, Input, ObjectInput, known_records
-from tessaron.sources.json_chunks import Agreed, ChunkReader, agreed_place
+from tessaron.sources.json_chunks import Agreed, agreed_place
 
 if TYPE_CHECKING:
     from tessaron.core.query.jsonpath import JsonPath
@@ -49,6 +47,7 @@ class JsonReading:
         if self._path is None:
             # A layout that names no place is one for the documents: a single one may look like an envelope.
             self._agreed = Agreed(None) if wanted.options.as_documents else agreed_place(inputs)
+        self._chunks = ChunkEvents(wanted, intake, works, self._path, self._agreed)
         self._names: tuple[str, ...] | None = None
         self._documents = 0
         self._missing: list[str] = []
@@ -98,7 +97,7 @@ class JsonReading:
     def _results_of_bundle(self, bundle: Bundle) -> Iterator[tuple[str, Any, int]]:
         """Yield what many small files became together, or else each by itself."""
         first, intake = bundle.entries[0], self._intake
-        for _, result in self._works.results_of(iter((self._task(bundle.chunk, first.name),))):
+        for _, result in self._works.results_of(iter((self._chunks.task(bundle.chunk, first.name),))):
             if result.is_refused:
                 for entry in bundle.entries:
                     yield from self._results_of_entry(entry)
@@ -172,80 +171,33 @@ class JsonReading:
 
     def _results_of_chunks(self, entry: ByteInput) -> Iterator[Any]:
         intake, is_only = self._intake, len(self._inputs) == 1
-        reader = ChunkReader(
-            entry, intake.count_bytes, self._options.bounded_chunk_bytes(), self._path,
-            must_find=is_only, agreed=self._agreed,
-        )  # fmt: skip
         records = 0
-        results = self._works.results_of(self._tasks(entry, reader))
-        for task, result in results:
-            if isinstance(task, DataError):
-                self._note_reason(task)
-                intake.reject(task, what="record" if task.code is Code.EMPTY else "rest")
-                break
-            assert isinstance(task.chunk, Chunk)
-            has_end = self._note_faults(result, task.chunk, entry.name, records)
-            records += result.record_count + len(result.faults)
-            intake.log.check_share(records)
-            intake.is_partial |= result.is_cut
-            yield result
-            if has_end:
-                # What is behind a fault that has no end means nothing; but it may be why.
-                behind, _ = next(results, (None, None))
-                self._note_reason(behind)
-                self._works.give_up_ahead()
-                break
-        if reader.missing and not is_only:
-            self._missing.append(reader.missing)
+        for event in self._chunks.of(entry, self._documents):
+            if isinstance(event, ChunkRead):
+                self._note_faults(event, entry.name, records)
+                records += event.result.record_count + len(event.faults)
+                intake.log.check_share(records)
+                intake.is_partial |= event.result.is_cut
+                yield event.result
+            elif isinstance(event, RecordsFound):
+                self._say_where(event.names, event.recognised)
+            elif isinstance(event, AroundRead):
+                self._add_document(event, entry.name)
+            elif isinstance(event, Broken):
+                if is_only and event.error.code is Code.EMPTY:
+                    raise event.error
+                self._note_reason(event.error)
+                intake.reject(event.error, what="record" if event.error.code is Code.EMPTY else "rest")
+            elif isinstance(event, Behind):
+                self._note_reason(event.error)
+            elif event.missing:
+                if is_only:
+                    raise UsageError(event.missing)
+                self._missing.append(event.missing)
 
-    def _tasks(self, entry: ByteInput, reader: ChunkReader) -> Iterator[ReadTask | DataError]:
-        """Yield the chunks of a source, and at the end why its outer form is broken, if it is.
-
-        Raises:
-            DataError: When there is nothing in the only source.
-        """
-        base, is_told = self._documents, False
-        chunks = iter(reader)
-        while True:
-            try:
-                chunk = next(chunks, None)
-            except DataError as error:
-                if len(self._inputs) == 1 and error.code is Code.EMPTY:
-                    raise
-                yield error
-                return
-            if chunk is None:
-                return
-            if self._intake.has_enough():
-                self._intake.is_partial = True
-                return
-            if not is_told and reader.place is not None and reader.place.names is not None:
-                is_told = True
-                self._say_where(reader.place.names, reader.place.recognised)
-            if chunk.is_skeleton:
-                self._documents += 1
-                self._add_document(chunk, entry.name, reader)
-                continue
-            is_inside = chunk.document >= 0 and self._options.envelope
-            yield self._task(chunk, entry.name, base + chunk.document + 1 if is_inside else None)
-
-    def _task(self, chunk: Chunk, source: str, document_key: int | None = None) -> ReadTask:
-        wanted = self._wanted
-        return ReadTask(
-            chunk,
-            self._options.kernel,
-            replace(self._options.kernel_options(), selection=wanted.selection),
-            source if self._options.origin else None,
-            wanted.content,
-            document_key,
-            source if wanted.is_survey else None,
-            self._intake.still_wanted,
-            gathered=wanted.gathered,
-        )
-
-    def _note_reason(self, behind: ReadTask | DataError | None) -> None:
+    def _note_reason(self, behind: DataError) -> None:
         """Take in why the form of a source is broken: it says more than the record that broke off there."""
-        if isinstance(behind, DataError) and behind.code not in (Code.EMPTY, Code.TRUNCATED):
+        if behind.code not in (Code.EMPTY, Code.TRUNCATED):
             self._intake.first_error = behind
 
     def _say_where(self, names: tuple[str, ...], recognised: bool) -> None:
@@ -254,35 +206,29 @@ class JsonReading:
             self._intake.notes.append((format_path(names) + "[*]", text))
         self._names = names
 
-    def _add_document(self, chunk: Chunk, source: str, reader: ChunkReader) -> None:
-        if not chunk.data:
+    def _add_document(self, event: AroundRead, source: str) -> None:
+        self._documents += 1
+        if event.result is None:
             if not self._options.envelope:
                 return
             limit = f"more than {MOST_AROUND_BYTES:,} bytes stand around the records of a document"
             raise UsageError(f"{source}: {limit}; leave them out with --no-envelope")
-        task = ReadTask(chunk, self._options.kernel, self._options.kernel_options())
-        faults = self._works.add_documents(task, source, is_kept=self._options.envelope)
-        if faults:
-            from tessaron.engine.path_reading import data_error
+        if self._options.envelope:
+            self._works.documents.add(event.result, 0, source)
+        if event.error is not None:
+            raise event.error
+        self._emptied.add(event.names)
 
-            raise data_error(faults[0], chunk, source, 0)
-        self._emptied.add((reader.place.names if reader.place is not None else None) or ())
-
-    def _note_faults(self, result: ChunkResult, chunk: Chunk, source: str, records_before: int) -> bool:
-        """Take in what is wrong in a chunk; say whether nothing behind it can be read."""
-        has_end = False
-        if result.faults:
-            from tessaron.engine.path_reading import data_error
-        for fault in result.faults:
-            raw = chunk.data[fault.start : fault.stop] if fault.start >= 0 else None
-            error = data_error(fault, chunk, source, records_before)
-            if fault.is_end:
-                error = DataError(f"{error.reason}; nothing behind it was read", error.place, error.code)
-            self._intake.reject(error, raw, is_whole=not fault.is_end)
-            has_end |= fault.is_end
-        for found, offset in zip(result.repeated, result.offsets, strict=True):
-            self._intake.note_repeated(found, source, partial(chunk.line_of, offset))
-        return has_end
+    def _note_faults(self, event: ChunkRead, source: str, records_before: int) -> None:
+        """Take in what is wrong in a chunk."""
+        for fault in event.faults:
+            error, place = fault.error, fault.error.place
+            number = None if place.record is None else place.record + records_before
+            reason = f"{error.reason}; nothing behind it was read" if fault.is_end else error.reason
+            told = DataError(reason, replace(place, record=number), error.code)
+            self._intake.reject(told, fault.raw, is_whole=not fault.is_end)
+        for found, line in event.repeated:
+            self._intake.note_repeated(found, source, line)
 
 
 def _known_path(inputs: list[Input]) -> JsonPath | None:

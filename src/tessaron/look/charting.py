@@ -13,13 +13,13 @@ from tessaron.core.layout.texts.layout_writing import write_draft
 from tessaron.core.survey.survey_entries import SurveyFacts
 from tessaron.decide.draft_facts import draft_of
 from tessaron.decide.layout_file import Layout
+from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.engine.spill import Spill
 from tessaron.look.layout_view import LayoutView
 from tessaron.look.row_sample import RowSample
 from tessaron.look.surveying import facts_of

@@ -21,13 +21,13 @@ from tessaron.core.shape.uniques import ALMOST, SHOWN_VALUES, HashTask, HashWork
 from tessaron.core.survey.noticing import ADVICE, SurveyNote
 from tessaron.core.survey.survey_entries import SurveyFacts, SurveyMaker, survey_entries
 from tessaron.core.tape.distinct import STANDARD_ERROR, TELLING_FROM, Hashes
+from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import NO_OBJECT, SourceReading
 from tessaron.engine.run_options import RunOptions
 from tessaron.engine.run_progress import NoProgress, Progress
-from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.resolving import Source, resolve_inputs
 

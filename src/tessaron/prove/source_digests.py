@@ -20,12 +20,12 @@ from tessaron.core.kernel.xml_parsing import around_records
 from tessaron.core.rebuild.record_digests import Words
 from tessaron.core.rebuild.tape_digests import digests_of, passed_over
 from tessaron.core.tape.tape import Tape
+from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_progress import Progress
-from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 
 

@@ -20,13 +20,13 @@ from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LaidResult, LayWork
 from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
+from tessaron.engine.aside.reject_log import RejectLog
+from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
-from tessaron.engine.reject_log import RejectLog
 from tessaron.engine.run_progress import Progress
-from tessaron.engine.spill import Spill
 from tessaron.sources.inputs import Input
 from tessaron.write.books.account import Account
 from tessaron.write.books.outcome import Outcome

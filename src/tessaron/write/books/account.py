@@ -12,7 +12,7 @@ from tessaron.core.plan.plan import ColumnPlan
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import CasePlace
 from tessaron.core.tables.problems import Case, Told
-from tessaron.engine.reject_log import Reject, RejectLog, raw_text
+from tessaron.engine.aside.reject_log import Reject, RejectLog, raw_text
 from tessaron.write.books.outcome import Counted
 from tessaron.write.books.receipt import Finding
 

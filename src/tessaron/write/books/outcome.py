@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
+from tessaron.engine.aside.reject_log import RejectLog
 from tessaron.engine.intake import SourceRead
-from tessaron.engine.reject_log import RejectLog
 from tessaron.write.books.receipt import Finding, KeyCheck
 
 
