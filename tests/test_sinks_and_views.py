@@ -13,8 +13,8 @@ import tessaron
 from tessaron.sinks.target_folder import TargetFolder
 from tessaron.views.progress import ProgressBar
 from tessaron.views.terminal import count, grid, notes_view, receipt_view, show
+from tessaron.write.across.uniqueness import CandidateKeys, UniqueCheck
 from tessaron.write.books.receipt import KeyCheck
-from tessaron.write.uniqueness import CandidateKeys, UniqueCheck
 from tests.harness import FolderTest, command
 
 

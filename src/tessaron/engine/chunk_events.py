@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, Protocol
 
 from tessaron.core.base.errors import DataError
 from tessaron.core.base.faults import Repeated
@@ -88,6 +88,20 @@ class SourceEnd:
 Event = RecordsFound | ChunkRead | AroundRead | Broken | Behind | SourceEnd
 
 
+class TellsOfSources(Protocol):
+    """What tells of sources of JSON while they are read; see `ChunkEvents`."""
+
+    def of(self, entry: ByteInput, documents_before: int) -> Iterator[Event]:
+        """Yield what there is to tell of one source."""
+
+    def task(self, chunk: Chunk, source: str) -> ReadTask:
+        """Return the work on one chunk."""
+
+
+EventsOf = Callable[[Wanted, Intake, ChunkWorks, "JsonPath | None", "Agreed | None"], TellsOfSources]
+"""Makes that, given what is wanted, who is told, what is done, and where the records stand."""
+
+
 class ChunkEvents:
     """Reads sources of JSON chunk by chunk.
 
@@ -97,7 +111,12 @@ class ChunkEvents:
         works: What is done with chunks.
         path: Where the records stand; None to recognise it.
         agreed: As in `ChunkReader`.
+
+    Attributes:
+        end: As `ChunkReader.end`, of the last source.
     """
+
+    end = (0, 0)
 
     def __init__(
         self, wanted: Wanted, intake: Intake, works: ChunkWorks, path: JsonPath | None, agreed: Agreed | None
@@ -138,6 +157,7 @@ class ChunkEvents:
             has_end = any(fault.is_end for fault in found.faults)
         if has_end:
             self._works.give_up_ahead()
+        self.end = reader.end
         yield SourceEnd(reader.missing)
 
     def task(self, chunk: Chunk, source: str, document_key: int | None = None) -> ReadTask:

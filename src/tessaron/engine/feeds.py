@@ -215,15 +215,7 @@ class Feed:
         while (known := settle_names(shape, rules, settled)) != settled:
             counts = {path: _name_count(shape, path) for path in known}
             settled = known
-            again = _LearnAgain(Learners(self.learners.is_compiled, settled), settled)
-            beside: Shape | None = None
-            for part in mapper.map(again, self.spill.read()):
-                if part is not None and beside is not None:
-                    beside.merge(part)
-                beside = beside or part
-            shape = again.learners.shape()[0]
-            if beside is not None:
-                shape.merge(beside)
+            shape = self._learnt_again(settled, mapper)
             for path, count in counts.items():
                 node = shape.node_at(path)
                 if node is not None and node.is_dictionary:
@@ -233,6 +225,19 @@ class Feed:
         self.shape, self._seen = shape, None
         if is_survey:
             self._profile(mapper)
+
+    def _learnt_again(self, settled: Mapping[Path, bool], mapper: Mapper) -> Shape:
+        """Return what was learnt of what was put aside, knowing more than at first."""
+        again = _LearnAgain(Learners(self.learners.is_compiled, settled), settled)
+        beside: Shape | None = None
+        for part in mapper.map(again, self.spill.read()):
+            if part is not None and beside is not None:
+                beside.merge(part)
+            beside = beside or part
+        shape = again.learners.shape()[0]
+        if beside is not None:
+            shape.merge(beside)
+        return shape
 
     def seen(self) -> Shape:
         """Return what was learnt, not settled yet; what waits is put aside."""

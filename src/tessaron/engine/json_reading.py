@@ -16,7 +16,15 @@ from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import forget_records
 from tessaron.core.tape.gathering import gather
 from tessaron.core.tape.record_places import RecordPlaces
-from tessaron.engine.chunk_events import AroundRead, Behind, Broken, ChunkEvents, ChunkRead, RecordsFound
+from tessaron.engine.chunk_events import (
+    AroundRead,
+    Behind,
+    Broken,
+    ChunkEvents,
+    ChunkRead,
+    EventsOf,
+    RecordsFound,
+)
 from tessaron.engine.feeds import ShapeWork
 from tessaron.engine.file_bundles import Bundle, bundled
 from tessaron.engine.intake import ChunkWorks, Intake, SourceRead, Wanted
@@ -36,9 +44,17 @@ class JsonReading:
         wanted: What is wanted of them.
         intake: Is told what is read.
         works: What is done with it.
+        events: Tells of sources while they are read.
     """
 
-    def __init__(self, inputs: list[Input], wanted: Wanted, intake: Intake, works: ChunkWorks):
+    def __init__(
+        self,
+        inputs: list[Input],
+        wanted: Wanted,
+        intake: Intake,
+        works: ChunkWorks,
+        events: EventsOf = ChunkEvents,
+    ):
         wanted.options.check_for_json()
         self._inputs, self._wanted, self._intake, self._works = inputs, wanted, intake, works
         self._options = wanted.options
@@ -47,7 +63,7 @@ class JsonReading:
         if self._path is None:
             # A layout that names no place is one for the documents: a single one may look like an envelope.
             self._agreed = Agreed(None) if wanted.options.as_documents else agreed_place(inputs)
-        self._chunks = ChunkEvents(wanted, intake, works, self._path, self._agreed)
+        self._chunks = events(wanted, intake, works, self._path, self._agreed)
         self._names: tuple[str, ...] | None = None
         self._documents = 0
         self._missing: list[str] = []
@@ -89,7 +105,8 @@ class JsonReading:
         are_records = self._agreed is not None and self._agreed.names is None
         # A key that is repeated, or made of a record's text, is told with the record's source.
         has_keys = bool(self._options.key) or self._options.keys == "digest"
-        is_all = self._intake.still_wanted is None and not self._wanted.is_survey
+        is_here = type(self._works) is ChunkWorks
+        is_all = is_here and self._intake.still_wanted is None and not self._wanted.is_survey
         if not are_records or not is_all or has_keys or type(self._works.work) is not ShapeWork:
             return iter(self._inputs)
         return bundled(self._inputs, self._options.bounded_chunk_bytes())

@@ -12,6 +12,7 @@ from tessaron.core.cutting.selecting import Selection
 from tessaron.core.shape.shape import Shape
 from tessaron.core.shape.structure import StructureNote, StructureRules, mark_levels, object_paths, settle
 from tessaron.core.tape.gathering import Gathered
+from tessaron.engine.chunk_events import ChunkEvents, EventsOf
 from tessaron.engine.feeds import Feed, Learners, Mapper, ShapeWork, Work
 from tessaron.engine.finding_trees import find_trees
 from tessaron.engine.intake import ChunkWorks, Intake, Wanted
@@ -45,6 +46,17 @@ class LanguageReading(Protocol):
         """Take the places of the records, now empty, out of the documents' shape."""
 
 
+class ReadsElsewhere(Protocol):
+    """What has sources read elsewhere; see `parts.part_events`."""
+
+    def works(self, works: ChunkWorks, wanted: Wanted) -> ChunkWorks:
+        """Return what does elsewhere with chunks what `works` does here."""
+
+    @property
+    def events(self) -> EventsOf:
+        """What tells of sources of JSON."""
+
+
 @dataclass(slots=True)
 class SourceReading:
     """Reads all inputs of a run, once.
@@ -61,6 +73,7 @@ class SourceReading:
         wants_above: Whether values of the elements around records of XML are wanted with them.
         gathered: Trees whose nodes come together: given before reading, or else found.
         finds_trees: Whether trees are looked for.
+        elsewhere: Has chunks, and whole sources, read elsewhere; None where all is done here.
     """
 
     inputs: list[Input]
@@ -80,6 +93,7 @@ class SourceReading:
     wants_above: bool = False
     gathered: tuple[Gathered, ...] = ()
     finds_trees: bool = True
+    elsewhere: ReadsElsewhere | None = None
     _language: LanguageReading | None = None
 
     def __post_init__(self) -> None:
@@ -104,12 +118,15 @@ class SourceReading:
         found = self._recognised_format()
         wanted = Wanted(self.options, self.is_survey, self.selection, self.gathered, self.wants_above)
         works = ChunkWorks(self.mapper, self.work, self.around, self.records, self.documents)
+        events: EventsOf = ChunkEvents
+        if self.elsewhere is not None:
+            works, events = self.elsewhere.works(works, wanted), self.elsewhere.events
         if found == "xml":
             from tessaron.engine.xml_reading import XmlReading
 
             self._language = self.xml = XmlReading(self.inputs, wanted, self.intake, works)
         else:
-            self._language = JsonReading(self.inputs, wanted, self.intake, works)
+            self._language = JsonReading(self.inputs, wanted, self.intake, works, events)
         yield from self._language.results()
 
     def _recognised_format(self) -> Format:

@@ -21,7 +21,7 @@ from tessaron.core.layout.table_set import Table
 from tessaron.core.tables.numbering import rows_by_parent
 from tessaron.sinks.target_folder import sha256_of
 from tessaron.sources.exported.table_folder import TableFolder
-from tessaron.write.uniqueness import UniqueCheck
+from tessaron.write.across.uniqueness import UniqueCheck
 
 _KEY_ROWS = 131_072
 

@@ -11,6 +11,8 @@ from typing import Any, BinaryIO, cast
 from tessaron.core.base.errors import SourceError, UsageError
 from tessaron.core.base.naming import name_of_sources
 from tessaron.sources.archives import Open
+from tessaron.sources.forms.store_place import StorePlace
+from tessaron.sources.spans import Span
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,6 +32,8 @@ class ByteInput:
         after: Returns what was found out while it was read, in words.
         stamp: What tells it from what it was before, where it is no file here, such as an ETag.
         mark: Returns how far it was read, where the next run can go on behind that; None where it cannot.
+        span: The span of the file that is read: whole lines of JSON Lines, unpacked by what opens it.
+        store: Where it stands in an object store, if it does.
         finished: Is to be called once all that was made of it stands where it belongs.
     """
 
@@ -46,6 +50,8 @@ class ByteInput:
     modified: int | None = None
     stamp: str = ""
     mark: Callable[[], str | int | None] | None = None
+    span: Span | None = None
+    store: StorePlace | None = None
 
     def changed(self) -> str:
         """Return how the file is no longer what it was when it was found; empty if it is, or is none."""

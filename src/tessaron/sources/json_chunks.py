@@ -10,7 +10,7 @@ from tessaron.core.base.errors import Code, DataError, Place, TessaronError, Usa
 from tessaron.core.base.paths import format_path
 from tessaron.core.cutting.envelope import EnvelopeSplitter, agreed_envelope, recognise_envelope
 from tessaron.core.cutting.json_splitting import Chunk, OuterForm, RecordSplitter, SplitError, recognise_form
-from tessaron.sources.forms.encodings import utf8_blocks
+from tessaron.sources.forms.encodings import Guarded, utf8_blocks
 from tessaron.sources.forms.limits import record_limit
 from tessaron.sources.inputs import ByteInput, Input
 
@@ -66,6 +66,7 @@ class ChunkReader:
         place: Where the records stand; known once the first chunk was asked for.
         head: The first bytes of the source, as UTF-8.
         documents: At the end: how many documents were looked into for the records.
+        end: Of a span, at the end: its bytes of UTF-8, and the line ends among them.
         missing: At the end: how far the way to the records led, where no document has them; else empty.
     """
 
@@ -83,6 +84,7 @@ class ChunkReader:
         self.head = b""
         self.documents = 0
         self.missing = ""
+        self.end = (0, 0)
         self._lines_are_documents = lines_are_documents
         self._must_find = must_find and (agreed is None or path is not None)
         self._agreed = agreed
@@ -105,14 +107,21 @@ class ChunkReader:
             UsageError: When no document has what the path to the records names.
         """
         with self._source.open() as stream:
-            skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
+            span = self._source.span
+            if span is None:
+                skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
+            else:
+                guarded = Guarded(self._source.name, stream)
+                skipped, blocks = 0, iter(lambda: guarded.read(self._chunk_bytes), b"")
             broken: list[DataError] = []
             blocks = _until_broken(blocks, broken)
-            head, is_whole = _head(blocks)
+            head, is_whole = _head(blocks) if span is None else (b"", False)
             if head.lstrip(_BLANK).startswith(_RECORD_SEPARATOR):
                 head, blocks = _without_separators(head), map(_without_separators, blocks)
             self.head = head
-            self.place = _place_of(head, is_whole, self._path, self._agreed)
+            self.place = RecordsAt(OuterForm.LINES)
+            if span is None:
+                self.place = _place_of(head, is_whole, self._path, self._agreed)
             if self.place is not None and self.place.form is OuterForm.LINES and self._lines_are_documents:
                 self.place = RecordsAt(OuterForm.LINES)
             if self.place is None:
@@ -138,6 +147,9 @@ class ChunkReader:
                 raise DataError(fault.reason, place, fault.code) from None
             if broken:
                 raise broken[0]
+            if span is not None and isinstance(splitter, RecordSplitter):
+                self.end = splitter.end()
+                self._on_bytes(span.stop - span.start)
         if isinstance(splitter, EnvelopeSplitter):
             self.documents = splitter.documents
             if not splitter.found:

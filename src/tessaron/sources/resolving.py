@@ -234,8 +234,9 @@ def _inputs_of_store(url: str, known: _Members) -> Iterator[ByteInput]:
             yield from _of_archive(each.url, each.open, known)
         else:
             entry = ByteInput(
-                each.url, each.size or None, opener=each.open, after=each.changed, stamp=each.stamp
-            )
+                each.url, each.size or None, opener=each.open, after=each.changed, stamp=each.stamp,
+                store=each.place(),
+            )  # fmt: skip
             yield _with_rows(entry, words)
 
 

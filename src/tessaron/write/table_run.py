@@ -5,21 +5,18 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from tessaron.core.base.errors import Code, DataError, Place, UsageError
 from tessaron.core.base.parsed_values import Parsed
-from tessaron.core.base.paths import Origin
 from tessaron.core.layout.table_set import Table, TableSet
-from tessaron.core.plan.plan import ColumnPlan, LayingPlan, Plans
+from tessaron.core.plan.plan import LayingPlan, Plans
 from tessaron.core.tables.laid import Laid
 from tessaron.core.tables.lay_work import LaidResult, LayWork
-from tessaron.core.tables.numbering import RowNumbers, moved_keys, renumber
+from tessaron.core.tables.numbering import RowNumbers, renumber
 from tessaron.engine.aside.reject_log import RejectLog
 from tessaron.engine.aside.spill import Spill
 from tessaron.engine.feeds import Feed
@@ -28,13 +25,15 @@ from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_progress import Progress
 from tessaron.sources.inputs import Input
+from tessaron.write.across.placing import ChunkPlacer, ChunkPlacing
+from tessaron.write.across.repeats import Repeats, RowDigests, WatchedRows
+from tessaron.write.across.uniqueness import FirstSeen
+from tessaron.write.across.watching import DraftedKeyWatch, Watches
 from tessaron.write.books.account import Account
 from tessaron.write.books.outcome import Outcome
 from tessaron.write.books.receipt import Finding
 from tessaron.write.drafted_tables import Drafted, drafted_tables
-from tessaron.write.once_rows import OnceRows
 from tessaron.write.record_sieve import RecordSieve, values_of
-from tessaron.write.watching import DraftedKeyWatch, Watches, repeated_rows
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
@@ -53,7 +52,7 @@ class _Documents(Feed):
 
 
 @dataclass(frozen=True, slots=True)
-class _Made:
+class Made:
     """What became of a chunk of a source, by which plan."""
 
     plan: LayingPlan
@@ -107,6 +106,7 @@ class TableRun:
         self.account = Account({} if plans is None else plans.paths, log=self.reading.intake.log)
         self._numbers = RowNumbers()
         self._last_keys: dict[str, int] = {}
+        self._placers: dict[int, ChunkPlacer] = {}
         self.sieve: RecordSieve | None = None
         self.kept_back: Counter[str] = Counter()
         self._drafted: Drafted | None = None
@@ -123,8 +123,9 @@ class TableRun:
     def _take(self, plans: Plans) -> None:
         self._plans = plans
         self._watches = Watches(plans, self._stack)
-        self._record_numbers = list(_record_numbers(plans.records))
-        self._once = [OnceRows(table) for table in plans.records.written().tables if table.once]
+        watched = WatchedRows.of(plans)
+        seen = [self._stack.enter_context(FirstSeen()) for _ in watched.firsts]
+        self._repeats = Repeats(watched, seen, self.account)
 
     def read(self) -> TableSet:
         """Return the tables that will be written, parents before children; to draft them, read all."""
@@ -165,21 +166,18 @@ class TableRun:
             yield self._rows_of(made)
         self._look_back()
 
-    def _rows_of(self, made: _Made) -> dict[str, Parsed]:
+    def _rows_of(self, made: Made) -> dict[str, Parsed]:
         """Return the rows of a chunk, numbered; with all that is to be known of them taken in."""
         laid, plan = made.result.laid, made.plan
         are_records = plan is self._plans.records
         if self._drafted is not None:
-            _check_drafted(laid, self._drafted)
+            check_drafted(laid, self._drafted)
+        placer = self._placer(plan)
+        placing = ChunkPlacing()
         if are_records:
-            laid = self._of_records(laid, made)
+            laid, placing = self._of_records(laid, made, placer)
         self.account.add(laid, made.source, made.records_before, made.result.places, are_records)
-        tables = plan.written()
-        batches = self._numbers.number(laid.batches, tables)
-        if self._last_keys:
-            batches = {
-                table.name: moved_keys(batches[table.name], table, self._last_keys) for table in tables.tables
-            }
+        batches = placer.numbered(laid, placing, self._numbers)
         self._watches.add(batches)
         if self._own_watch is not None:
             self._own_watch.add(batches)
@@ -188,6 +186,13 @@ class TableRun:
         if self._options.on_rows is not None:
             self._options.on_rows(batches)
         return batches
+
+    def _placer(self, plan: LayingPlan) -> ChunkPlacer:
+        """Return what applies to rows what is decided about them."""
+        known = self._placers.get(id(plan))
+        if known is None:
+            known = self._placers[id(plan)] = ChunkPlacer(plan, self._last_keys)
+        return known
 
     def sift(self, sieve: RecordSieve) -> None:
         """Leave out the records that a sieve takes, and count what is in them."""
@@ -222,25 +227,33 @@ class TableRun:
         self.kept_back.update({name: count - after[name] for name, count in before.items()})
         return left
 
-    def _of_records(self, laid: Laid, made: _Made) -> Laid:
-        """Return the rows of records as they go into tables."""
+    def _of_records(self, laid: Laid, made: Made, placer: ChunkPlacer) -> tuple[Laid, ChunkPlacing]:
+        """Return the rows of records that go into tables, and what else is decided about them."""
         if self.sieve is not None:
             laid = self._sifted(laid)
-        if self._is_given and not self._plans.multiplies:
-            self._count_records_on(laid, made.records_before)
-        left = self._without_repeats(laid, made.source, made.records_before)
+        counts_on = self._is_given and not self._plans.multiplies
+        placing = ChunkPlacing(made.records_before if counts_on else 0)
+        watched = self._repeats.watched
+        digests = watched.digests(laid) if watched else None
+        if digests is not None:
+            placing = self._decided(placing, digests, laid, made)
+        left = placer.left(laid, placing)
         if self.sieve is not None:
             self.sieve.keep(left.records[self.sieve.top.name])
-        for each in self._once:
-            left.batches[each.table.name] = each.new_rows(left.batches[each.table.name])
-        return left
+        return left, placing
+
+    def _decided(self, placing: ChunkPlacing, digests: RowDigests, laid: Laid, made: Made) -> ChunkPlacing:
+        """Decide which records of a chunk repeat others, and which rows are the first of their value."""
+        dropped = self._repeats.dropped(digests, laid.record_count, made.source, made.records_before)
+        laid.rejected += 0 if dropped is None else int(dropped.sum())
+        return replace(placing, dropped=dropped, once=self._repeats.new_once(digests, dropped))
 
     @property
     def _wants_records(self) -> bool:
         """Whether records may turn out as rejects late, by what stands in their rows."""
-        return bool(self._watches.firsts or self._once or self.sieve)
+        return bool(self._repeats.watched or self.sieve)
 
-    def _made(self) -> Iterator[_Made]:
+    def _made(self) -> Iterator[Made]:
         if not self._is_given:
             yield from self._put_aside()
         elif self._plans.multiplies:
@@ -251,10 +264,10 @@ class TableRun:
             self.reading.work = LayWork(self._plans.records, self._options.kernel, self._wants_records)
             for source, result, records_before in self.reading.results():
                 yield from self._waiting_documents()
-                yield _Made(self._plans.records, result, source, records_before)
+                yield Made(self._plans.records, result, source, records_before)
             yield from self._waiting_documents()
 
-    def _put_aside(self) -> Iterator[_Made]:
+    def _put_aside(self) -> Iterator[Made]:
         """Yield what becomes of all that was put aside; what tables multiply to is announced first."""
         self._records.close()
         self._announce()
@@ -266,7 +279,7 @@ class TableRun:
                 # Tapes that were joined have no one source: what is drafted rejects nothing.
                 source = feed.sources[index] if not feed.joins else ""
                 before = feed.records_before[index] if not feed.joins else 0
-                yield _Made(plan, result, source, before)
+                yield Made(plan, result, source, before)
                 step += 1
                 self._progress.write(step, steps)
 
@@ -287,56 +300,14 @@ class TableRun:
                 pairs = " × ".join((table.name, *table.multiply))
                 self._progress.say(f"{table.name}: {counts.get(table.name, 0):,} rows come out of {pairs}")
 
-    def _waiting_documents(self) -> Iterator[_Made]:
+    def _waiting_documents(self) -> Iterator[Made]:
         assert isinstance(self._documents, _Documents)
         around = self._plans.around
         # Records may refer to documents of which nothing else is wanted.
         if around is not None:
             for source, result in self._documents.waiting:
-                yield _Made(around, result, source)
+                yield Made(around, result, source)
         self._documents.waiting.clear()
-
-    def _count_records_on(self, laid: Laid, records_before: int) -> None:
-        """Let record numbers, which a chunk counts from 1, go on after the chunks before it."""
-        for table, index in self._record_numbers if records_before else ():
-            batch = laid.batches[table]
-            numbers = pc.add(batch.column(index), records_before)
-            laid.batches[table] = batch.set_column(index, batch.schema.field(index), numbers)
-
-    def _without_repeats(self, laid: Laid, source: str, records_before: int) -> Laid:
-        """Leave out the records that repeat a value which must be unique."""
-        dropped = np.zeros(laid.record_count, np.bool_)
-        for once in self._once:
-            name = once.table.name
-            conflicts = once.conflicts(laid.batches[name])
-            if conflicts.any():
-                records = laid.records[name][conflicts]
-                for record in np.unique(records[~dropped[records]]).tolist():
-                    self.account.reject_conflict(once.table, source, records_before + record + 1)
-                dropped[records] = True
-        for plan, seen in self._watches.firsts:
-            repeats = repeated_rows(plan, seen, laid.batches)
-            if repeats.any():
-                records = laid.records[plan.table][repeats]
-                for record in np.unique(records[~dropped[records]]).tolist():
-                    self.account.reject_repeat(plan, source, records_before + record + 1)
-                dropped[records] = True
-                self._say_repeats(plan, int(repeats.sum()), source)
-        if not dropped.any():
-            return laid
-        laid.rejected += int(dropped.sum())
-        left = renumber(laid, self._plans.records, dropped)
-        _count_dropped(laid, left)
-        return left
-
-    def _say_repeats(self, plan: ColumnPlan, count: int, source: str) -> None:
-        name = f"{plan.table}.{plan.name}"
-        known = next(
-            (each for each in self.account.findings() if (each.code, each.name) == ("unique", name)), None
-        )
-        reason = known.example if known else f"a value is there already ({source})"
-        total = count + (known.count if known else 0)
-        self.account.note(Finding(Code.UNIQUE, name, plan.text, "record", total, reason))
 
     def _look_back(self) -> None:
         """Check what only the whole run shows."""
@@ -421,7 +392,7 @@ def start_run(
     return TableRun(inputs, with_layout(options, compiled), progress, stack, plans, layout.text)
 
 
-def _check_drafted(laid: Laid, drafted: Drafted) -> None:
+def check_drafted(laid: Laid, drafted: Drafted) -> None:
     """Check that tables drafted from the data hold all of it; one flat table has not all of them."""
     if not drafted.is_flat:
         for path in laid.left_out:
@@ -430,33 +401,6 @@ def _check_drafted(laid: Laid, drafted: Drafted) -> None:
             raise RuntimeError(f"{problem.name}: {problem.cases[0].reason}; please report this")
     # What was passed over was counted while the structure was learnt.
     laid.passed.clear()
-
-
-def _count_dropped(laid: Laid, left: Laid) -> None:
-    """Count the rows and values of records that were dropped late."""
-    for name, batch in laid.batches.items():
-        if name not in laid.read:
-            continue
-        left.gone[name] += batch.num_rows - left.batches[name].num_rows
-        for column, values in zip(batch.schema.names, batch.columns, strict=True):
-            kept = left.batches[name].column(column)
-            if f"{name}.{column}" in laid.read:
-                left.gone[f"{name}.{column}"] += len(values.drop_null()) - len(kept.drop_null())
-
-
-def _record_numbers(plan: LayingPlan) -> Iterator[tuple[str, int]]:
-    """Yield the written columns with the number of the record: their table, and their place in it."""
-    numbers = {
-        (column.table, column.name)
-        for table in plan.tables
-        for column in table.columns
-        if column.source is not None and column.source.path[-1:] == (Origin.RECORD,)
-    }
-    for table in plan.tables if numbers else ():
-        for index, column in enumerate(table.output if table.table is not None else ()):
-            if column in numbers:
-                assert table.table is not None
-                yield table.name, len(table.table.key_columns()) + index
 
 
 def _told_left_out(log: RejectLog) -> list[tuple[str, str]]:

@@ -278,6 +278,10 @@ class RecordSplitter:
             reason = "the source ends inside its array; expected ']'; fetch the file again"
             raise SplitError(Fault(Code.TRUNCATED, self._cursor.byte_offset, reason))
 
+    def end(self) -> tuple[int, int]:
+        """Return the bytes from the beginning of the source to where the splitter is, and the line ends."""
+        return self._cursor.byte_offset, self._cursor.line - 1
+
     def _check_closing(self, rest: bytes) -> None:
         if rest[:1] != b"]":
             reason = "expected ']' at the end of the array, found '}'"

@@ -50,6 +50,7 @@ class LaidResult:
         faults, repeated, offsets, is_cut: As in `engine.feeds.ReadResult`.
         places: Where the records of problems stand, by record.
         run_counts: As in `engine.feeds.ReadResult`.
+        digests: What decides which rows repeat others, where somebody else has added that.
     """
 
     laid: Laid
@@ -60,6 +61,7 @@ class LaidResult:
     is_cut: bool = False
     places: dict[int, CasePlace] = field(default_factory=dict)
     run_counts: list[int] = field(default_factory=list)
+    digests: Any = None
 
 
 @dataclass

@@ -14,6 +14,7 @@ from tessaron.core.base.errors import SourceError
 from tessaron.sources.forms.addresses import without_user
 from tessaron.sources.forms.document_choice import choose_documents, natural_order
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
+from tessaron.sources.forms.store_place import StorePlace
 from tessaron.sources.remote.store_urls import (
     ONE_CALL_EACH,
     file_system_of,
@@ -59,12 +60,17 @@ class StoreObject:
         """Return how the object is no longer what it was when it was listed; empty if it is."""
         return self.listing.changed(self.number)
 
+    def place(self) -> StorePlace:
+        """Return where it stands, as another process opens it."""
+        return self.listing.place(self.number)
+
 
 class StoreListing:
     """What stands at a URL.
 
     Args:
         url: The URL of an object, of a place with some below it, or a pattern.
+        known: The bytes of each object by its path, where these are known and need not be listed.
 
     Attributes:
         said: What was passed over, in words.
@@ -74,13 +80,16 @@ class StoreListing:
         UsageError: When what the store needs is not installed.
     """
 
-    def __init__(self, url: str):
+    def __init__(self, url: str, known: Mapping[str, int] | None = None):
         self._url = url
         self._first_system, root = file_system_of(url)
         self._is_shared = scheme_of(url) not in ONE_CALL_EACH
         self._at_once = _AT_ONCE if self._is_shared else _CONNECTIONS
-        with told(url):
-            found, is_place = _found(self._system, root, url)
+        found: _Listed = {path: {"size": size} for path, size in (known or {}).items()}
+        is_place = False
+        if known is None:
+            with told(url):
+                found, is_place = _found(self._system, root, url)
         self.said = ""
         paths = list(found)
         if is_place:
@@ -144,6 +153,14 @@ class StoreListing:
             else f"the object changed while it was read: {known:,} bytes at first, {size:,} at the end"
         )
 
+    def place(self, number: int) -> StorePlace:
+        """Return where an object stands."""
+        return StorePlace(self._url, self._paths[number], self._sizes[number])
+
+    def open_at(self, number: int, offset: int) -> AbstractContextManager[BinaryIO]:
+        """Return the bytes of an object from an offset on."""
+        return self._ranges(self._paths[number], self._sizes[number], offset)
+
     def _threads(self) -> ThreadPoolExecutor:
         self._pool = self._pool or ThreadPoolExecutor(self._at_once, "tessaron-store")
         return self._pool
@@ -185,15 +202,15 @@ class StoreListing:
         return data
 
     @contextmanager
-    def _ranges(self, path: str, size: int) -> Iterator[BinaryIO]:
+    def _ranges(self, path: str, size: int, begin: int = 0) -> Iterator[BinaryIO]:
         from tessaron.core.lines.row_records import LineStream
 
-        yield cast("BinaryIO", LineStream(self._in_ranges(path, size)))
+        yield cast("BinaryIO", LineStream(self._in_ranges(path, size, begin)))
 
-    def _in_ranges(self, path: str, size: int) -> Iterator[bytes]:
-        """Yield an object in ranges; after the first a few are under way at once."""
-        starts = iter(range(RANGE_BYTES, size, RANGE_BYTES))
-        yield self._part(path, 0, min(RANGE_BYTES, size))
+    def _in_ranges(self, path: str, size: int, begin: int = 0) -> Iterator[bytes]:
+        """Yield an object in ranges, from an offset on; after the first a few are under way at once."""
+        starts = iter(range(begin + RANGE_BYTES, size, RANGE_BYTES))
+        yield self._part(path, begin, min(begin + RANGE_BYTES, size))
         waiting: deque[Future[bytes]] = deque()
         try:
             while True:
@@ -255,3 +272,8 @@ def objects_at(url: str) -> tuple[Sequence[StoreObject], str]:
     """Return the objects at a URL that are documents, and words about what was passed over."""
     listing = StoreListing(url)
     return listing.objects, listing.said
+
+
+def opened_place(place: StorePlace) -> StoreListing:
+    """Return the listing of one object that another process has listed; its number there is 0."""
+    return StoreListing(place.url, {place.path: place.size})

@@ -7,9 +7,9 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 
 from tessaron.core.base.arrays import ArrowRows
-from tessaron.core.plan.plan import ColumnPlan, Plans
+from tessaron.core.plan.plan import Plans
+from tessaron.write.across.uniqueness import CandidateKeys, KeyDigests, UniqueCheck
 from tessaron.write.books.receipt import KeyCheck
-from tessaron.write.uniqueness import CandidateKeys, FirstSeen, UniqueCheck
 
 
 @dataclass(frozen=True, slots=True)
@@ -21,22 +21,24 @@ class _Watched:
 
 
 class Watches:
-    """Takes in the rows of a run, and knows at the end what was there more than once.
-
-    Attributes:
-        firsts: The columns of which a record that repeats a value is a reject, with the values seen.
-    """
+    """Takes in the rows of a run, and knows at the end what was there more than once."""
 
     def __init__(self, plans: Plans, stack: ExitStack):
         self._watched = [
             _Watched(table, columns, outcome, stack.enter_context(UniqueCheck(columns)))
             for table, columns, outcome in _wanted(plans)
         ]
-        self.firsts = [
-            (plan, stack.enter_context(FirstSeen()))
-            for plan in plans.uniques
-            if plan.conditions.failed == "record"
-        ]
+
+    @property
+    def watched(self) -> tuple[tuple[str, tuple[str, ...]], ...]:
+        """The tables and columns that are watched."""
+        return tuple((each.table, each.columns) for each in self._watched)
+
+    def take(self, found: Sequence[KeyDigests | None]) -> None:
+        """Take in rows by the digests of each of `watched`; None where there were no rows."""
+        for each, digests in zip(self._watched, found, strict=True):
+            if digests is not None:
+                each.check.take(digests)
 
     def add(self, batches: Mapping[str, ArrowRows]) -> None:
         """Take in the rows of a chunk."""
@@ -73,12 +75,6 @@ def _wanted(plans: Plans) -> Iterator[tuple[str, tuple[str, ...], str]]:
             yield plan.table, (plan.name,), plan.conditions.failed
 
 
-def repeated_rows(plan: ColumnPlan, seen: FirstSeen, batches: Mapping[str, ArrowRows]) -> ArrowRows:
-    """Return a mask of the rows of a column's table that repeat a value."""
-    batch = batches[plan.table]
-    return seen.repeats(batch.column(batch.schema.get_field_index(plan.name)))
-
-
 class DraftedKeyWatch:
     """Watches the top table of a drafted layout: the key that was asked for, and columns that could be one.
 
@@ -101,6 +97,17 @@ class DraftedKeyWatch:
             self._candidates.add(batch)
             if self._check is not None:
                 self._check.add(batch)
+
+    @property
+    def watched(self) -> tuple[str, tuple[str, ...], tuple[str, ...]]:
+        """The table, the key that is watched, and the columns that could still be one."""
+        return self._table, () if self._check is None else self._check.columns, self._candidates.possible
+
+    def take(self, key: KeyDigests | None, possible: Mapping[str, KeyDigests | None]) -> None:
+        """Take in rows by their digests: of the key that is watched, and of each column that could be one."""
+        self._candidates.take(possible)
+        if self._check is not None and key is not None:
+            self._check.take(key)
 
     def key_check(self) -> KeyCheck | None:
         """Return how the key of the top table stood the test of being unique; None if there was none."""
