@@ -12,6 +12,7 @@ import json
 import secrets
 import shutil
 import tempfile
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from pathlib import Path
 from types import TracebackType
@@ -19,7 +20,10 @@ from types import TracebackType
 from tessaron.core.base.errors import TargetError
 from tessaron.sinks.target_folder import BESIDE_TABLES, LAYOUT_FILE, LOAD_SCRIPT, RECEIPT_FILE, REJECTS_FILE
 from tessaron.sources.forms.addresses import without_user
-from tessaron.sources.remote.store_urls import file_system_of, told
+from tessaron.sources.remote.store_urls import ONE_CALL_EACH, file_system_of, scheme_of, told, url_of
+
+_AT_ONCE = 16
+"""So many tables, or parts of them, are put in their place at once."""
 
 
 class StoreTarget:
@@ -29,6 +33,9 @@ class StoreTarget:
         url: The place.
         replace: Whether an export that is there may be replaced.
 
+    Attributes:
+        sent: Files that others have sent to `part_url` already.
+
     Raises:
         TargetError: When the place has other things in it, or cannot be reached.
         UsageError: When what the store needs is not installed.
@@ -37,9 +44,16 @@ class StoreTarget:
     def __init__(self, url: str, replace: bool):
         self._url, self._replace = url.rstrip("/"), replace
         self._system, self._root = file_system_of(self._url)
+        self._is_slow = scheme_of(self._url) in ONE_CALL_EACH
         self._root = self._root.rstrip("/")
         self._part = f"{self._root}.part-{secrets.token_hex(4)}"
         self._old: set[str] = set()
+        self.sent: list[str] = []
+
+    @property
+    def part_url(self) -> str:
+        """The URL of the place beside the target to which files are sent first."""
+        return url_of(self._url, self._part)
 
     def __enter__(self) -> StoreTarget:
         with told(self._url, TargetError):
@@ -64,13 +78,17 @@ class StoreTarget:
                 was begun to be replaced.
         """
         files = (path for path in self.aside.rglob("*") if path.is_file())
-        names = sorted((path.relative_to(self.aside).as_posix() for path in files), key=_turn)
+        here = [path.relative_to(self.aside).as_posix() for path in files]
+        names = sorted((*here, *self.sent), key=_turn)
+        tables = [name for name in names if not _turn(name)[0]]
         with told(self._url, TargetError):
-            for name in names:
+            for name in here:
                 self._system.put_file(str(self.aside / name), f"{self._part}/{name}")
             if RECEIPT_FILE in self._old:
                 self._system.rm_file(f"{self._root}/{RECEIPT_FILE}")
-            for name in names:
+            with ThreadPoolExecutor(1 if self._is_slow else _AT_ONCE, "tessaron-store") as threads:
+                list(threads.map(self._put_in_place, tables))
+            for name in names[len(tables) :]:
                 self._put_in_place(name)
             for name in sorted(self._old - set(names) - {RECEIPT_FILE}):
                 self._system.rm_file(f"{self._root}/{name}")

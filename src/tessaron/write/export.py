@@ -33,10 +33,11 @@ from tessaron.write.books.receipt import Receipt
 from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.made_tables import Tables
 from tessaron.write.mended_rejects import inputs_of_rejects
-from tessaron.write.table_run import start_run
+from tessaron.write.table_run import MakesRun, TableRun, start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
+    from tessaron.engine.parts.clusters import Cluster
     from tessaron.sinks.spreadsheet_file import SpreadsheetFile
 
 
@@ -109,6 +110,7 @@ def export(
     layout: Layout | None = None,
     sync: bool = True,
     dialect: str = "postgresql",
+    cluster: Cluster | str | None = None,
     **options: Unpack[ExportOptions],
 ) -> Receipt:
     """Write the tables that the records of `source` make into a folder, one file per table.
@@ -129,6 +131,8 @@ def export(
         sync: Whether all of it is on the disk itself, and not only in the system's memory, when this returns:
             then it is whole after a power cut too.
         dialect: The dialect of `load.sql`, which makes the tables in a database and loads them; see `ddl`.
+        cluster: Where the source is read, and tables written, in parts; see `Cluster`. Each table is a folder
+            of part files then.
         **options: As in `shred`; and of `FileForm`, how files are written: compression, delimiter, quoting,
             null, encoding, line_end, header, group_rows, file_rows, partition, sort.
 
@@ -156,27 +160,18 @@ def export(
     else:
         inputs = resolve_inputs(source)
     with target_of(target, replace, sync) as folder, ExitStack() as stack:
-        run = start_run(inputs, settled, progress or NoProgress(), stack, layout)
+        make = None if cluster is None else _parted(cluster, form, settled, stack)
+        run = start_run(inputs, settled, progress or NoProgress(), stack, layout, make=make)
         plan = run.read()
-        workers = settled.worker_count()
-        threads = workers if workers > 1 else 0
         form.check_columns(name for table in plan.tables for name in table.arrow_schema().names)
-        files = _files(folder.aside, plan, form, settled.collected_bytes(), threads)
-        with files:
-            for rows in run.rows():
-                files.write(rows)
-                rows.clear()
+        written = _write_tables(run, plan, folder, form, settled)
         done = run.done()
-        written = Written(
-            files.rows, files.values, files.names,
-            {name: sha256_of(folder.aside / file) for name, file in files.names.items()},
-        )  # fmt: skip
         receipt = receipt_of(
             done, plan, written, settled, clock, format, without_user(str(target)), layout, form
         )
         _write_text(folder.aside / RECEIPT_FILE, receipt.to_json())
         _write_text(folder.aside / LAYOUT_FILE, run.layout_text())
-        _write_text(folder.aside / LOAD_SCRIPT, _load_script(plan, layout, dialect, files.names, form))
+        _write_text(folder.aside / LOAD_SCRIPT, _load_script(plan, layout, dialect, written.files, form))
         if done.log.first:
             done.log.write(folder.aside / REJECTS_FILE)
         folder.commit()
@@ -184,6 +179,34 @@ def export(
         if isinstance(entry, ByteInput) and entry.finished is not None:
             entry.finished()
     return receipt
+
+
+def _parted(cluster: Cluster | str, form: FileForm, options: Options, stack: ExitStack) -> MakesRun:
+    """Return what makes a run on a cluster, which is open until the stack closes."""
+    from tessaron.write.parted_files import check_form
+    from tessaron.write.parted_run import run_on
+
+    check_form(form)
+    return run_on(cluster, options, stack)
+
+
+def _write_tables(
+    run: TableRun, plan: TableSet, target: TargetFolder | StoreTarget, form: FileForm, options: Options
+) -> Written:
+    """Write the rows of a run, here or wherever its parts are."""
+    if run.is_elsewhere:
+        from tessaron.write.parted_files import write_files
+
+        return write_files(run, plan, target, form, options.collected_bytes())
+    workers = options.worker_count()
+    threads = workers if workers > 1 else 0
+    files = _files(target.aside, plan, form, options.collected_bytes(), threads)
+    with files:
+        for rows in run.rows():
+            files.write(rows)
+            rows.clear()
+    digests = {name: sha256_of(target.aside / file) for name, file in files.names.items()}
+    return Written(files.rows, files.values, files.names, digests)
 
 
 def split_options(options: ExportOptions) -> tuple[dict[str, Any], RunOptions]:

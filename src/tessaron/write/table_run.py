@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 import pyarrow as pa
 
@@ -19,13 +19,13 @@ from tessaron.core.tables.lay_work import LaidResult, LayWork
 from tessaron.core.tables.numbering import RowNumbers, renumber
 from tessaron.engine.aside.reject_log import RejectLog
 from tessaron.engine.aside.spill import Spill
-from tessaron.engine.feeds import Feed
+from tessaron.engine.feeds import Feed, Mapper
 from tessaron.engine.options import Options
 from tessaron.engine.pool import Pool
 from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_progress import Progress
 from tessaron.sources.inputs import Input
-from tessaron.write.across.placing import ChunkPlacer, ChunkPlacing
+from tessaron.write.across.chunk_placing import ChunkPlacer, ChunkPlacing
 from tessaron.write.across.repeats import Repeats, RowDigests, WatchedRows
 from tessaron.write.across.uniqueness import FirstSeen
 from tessaron.write.across.watching import DraftedKeyWatch, Watches
@@ -78,7 +78,10 @@ class TableRun:
         account: What was done.
         sieve: What takes records out that need not be written.
         kept_back: What was in these: rows by table, values by `table.column`.
+        is_elsewhere: Whether rows are written where they are made; see `parted_run`.
     """
+
+    is_elsewhere = False
 
     def __init__(
         self,
@@ -94,9 +97,10 @@ class TableRun:
         self._options, self._progress, self._stack, self._text = options, progress, stack, text
         self._pool = stack.enter_context(Pool(options.worker_count(), [entry.size for entry in inputs]))
         self._is_given = plans is not None
-        self._records = Feed(stack.enter_context(Spill()), joins=not self._is_given and growing is None)
+        self._records = self._record_feed(joins=not self._is_given and growing is None)
         self._documents = (_Documents if self._is_given else Feed)(stack.enter_context(Spill()))
-        self.reading = SourceReading(inputs, options, self._records, self._documents, progress, self._pool)
+        mapper = self._mapper(self._pool)
+        self.reading = SourceReading(inputs, options, self._records, self._documents, progress, mapper)
         self.reading.selection = options.selection()
         # With masks the records of rejects are only kept where that is asked for.
         keeps_records = plans is None or not plans.has_masks or options.keep_raw_rejects
@@ -119,6 +123,19 @@ class TableRun:
                 self.reading.around = LayWork(plans.around, options.kernel)
         elif growing is not None:
             growing.prepare(self.reading)
+
+    def _record_feed(self, joins: bool) -> Feed:
+        """Return what takes records in that are put aside."""
+        return Feed(self._stack.enter_context(Spill()), joins=joins)
+
+    def _mapper(self, pool: Pool) -> Mapper:
+        """Return what goes over what was put aside."""
+        return pool
+
+    def _lay_work(self, plan: LayingPlan) -> LayWork:
+        """Return what makes rows by a plan."""
+        with_records = plan is self._plans.records and self._wants_records
+        return LayWork(plan, self._options.kernel, with_records)
 
     def _take(self, plans: Plans) -> None:
         self._plans = plans
@@ -261,7 +278,7 @@ class TableRun:
             yield from self._waiting_documents()
             yield from self._put_aside()
         else:
-            self.reading.work = LayWork(self._plans.records, self._options.kernel, self._wants_records)
+            self.reading.work = self._lay_work(self._plans.records)
             for source, result, records_before in self.reading.results():
                 yield from self._waiting_documents()
                 yield Made(self._plans.records, result, source, records_before)
@@ -284,15 +301,18 @@ class TableRun:
                 self._progress.write(step, steps)
 
     def _results(self, feed: Feed, plan: LayingPlan) -> Iterator[LaidResult]:
-        work = LayWork(plan, self._options.kernel, plan is self._plans.records and self._wants_records)
-        return self._pool.map(work, feed.spill.read())
+        return self._pool.map(self._lay_work(plan), feed.spill.read())
+
+    def _announced(self, plan: LayingPlan) -> Iterator[LaidResult]:
+        """Yield what becomes of records, to be counted only."""
+        return self._results(self._records, plan)
 
     def _announce(self) -> None:
         """Say how many rows tables multiply to, before they are written."""
         if not self._plans.multiplies:
             return
         counts: dict[str, int] = {}
-        for result in self._results(self._records, self._plans.records):
+        for result in self._announced(self._plans.records):
             for name, batch in result.laid.batches.items():
                 counts[name] = counts.get(name, 0) + batch.num_rows
         for table in self._plans.records.tables:
@@ -352,6 +372,21 @@ class TableRun:
         )
 
 
+class MakesRun(Protocol):
+    """Makes a run; see `TableRun`."""
+
+    def __call__(
+        self,
+        inputs: list[Input],
+        options: Options,
+        progress: Progress,
+        stack: ExitStack,
+        plans: Plans | None = None,
+        text: str = "",
+    ) -> TableRun:
+        """Return the run."""
+
+
 def start_run(
     inputs: list[Input],
     options: Options,
@@ -360,6 +395,7 @@ def start_run(
     layout: Layout | None,
     left_out_before: frozenset[str] | None = None,
     widens: Widens | None = None,
+    make: MakesRun | None = None,
 ) -> TableRun:
     """Return the run that fits: with a layout, or one that drafts its own.
 
@@ -372,13 +408,15 @@ def start_run(
         left_out_before: As in `LayingPlan`; goes with a layout.
         widens: Says of each column of the layout whether it can get a wider type, where the layout gets a
             place for all that is read; None where it does not.
+        make: Makes a run that is done elsewhere.
     """
     if options.memory is not None:
         # The other allocators keep what was freed for later; this one gives it back.
         stack.callback(pa.set_memory_pool, pa.default_memory_pool())
         pa.set_memory_pool(pa.system_memory_pool())
+    made: MakesRun = make or TableRun
     if layout is None:
-        return TableRun(inputs, options, progress, stack)
+        return made(inputs, options, progress, stack)
     # The model of layouts takes time to load; a run without one does not need it.
     from tessaron.decide.layout_growth import GrowingLayout
     from tessaron.decide.layout_options import with_layout
@@ -389,7 +427,7 @@ def start_run(
         return TableRun(inputs, growing.options, progress, stack, growing=growing)
     compiled = layout.compiled(options.strict)
     plans = compiled if left_out_before is None else compiled.telling_of_others(left_out_before)
-    return TableRun(inputs, with_layout(options, compiled), progress, stack, plans, layout.text)
+    return made(inputs, with_layout(options, compiled), progress, stack, plans, layout.text)
 
 
 def check_drafted(laid: Laid, drafted: Drafted) -> None:

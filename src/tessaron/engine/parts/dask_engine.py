@@ -1,0 +1,212 @@
+"""Tasks on a cluster of Dask distributed: futures go to its scheduler, which hands them to workers.
+
+A worker that dies loses what it was doing and what it kept; the scheduler gives its tasks to others, which make
+again what they need. Every task is submitted under a key of its own, so that none is taken for another.
+"""
+
+from __future__ import annotations
+
+import itertools
+import logging
+import secrets
+import time
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import CancelledError
+from contextlib import ExitStack, contextmanager, suppress
+from typing import Any
+
+from tessaron._version import __version__
+from tessaron.core.base.errors import SourceError, TessaronError, UsageError
+from tessaron.engine.parts.kept_parts import forget_run
+from tessaron.engine.parts.task_engine import Done, EngineTally, Result, Task
+
+_MERGED_AT_ONCE = 16
+_AHEAD_OF_EACH, _AHEAD = 8, 8
+"""Tasks under way, or done and waiting for their turn: so many for each worker, and so many more."""
+_CONNECT_SECONDS, _WORKER_SECONDS = 10, 60
+_KILLED = 3
+"""After so many workers died of one task it is taken to be its fault."""
+
+
+class DaskEngine:
+    """Runs tasks on a cluster.
+
+    Args:
+        address: Of the scheduler.
+        local_count: Instead: so many processes of this machine, begun for the run; 0 for none.
+    """
+
+    def __init__(self, address: str, local_count: int = 0):
+        self.name, self.worker_count, self.tally = address, local_count, EngineTally()
+        self._local_count = local_count
+        self._stack = ExitStack()
+        self._numbers = itertools.count()
+        self._token = secrets.token_hex(6)
+
+    def __enter__(self) -> DaskEngine:
+        try:
+            with _quiet():
+                self._open()
+        except BaseException:
+            self._stack.close()
+            raise
+        return self
+
+    def __exit__(self, *error: object) -> None:
+        with _quiet(), suppress(OSError, TimeoutError):
+            self._stack.close()
+
+    def _open(self) -> None:
+        try:
+            from distributed import Client, LocalCluster
+        except ImportError as error:
+            raise UsageError(f"a cluster needs pip install 'tessaron[dask]' ({error})") from error
+        where: Any = self.name
+        if self._local_count:
+            where = self._stack.enter_context(
+                LocalCluster(  # type: ignore[no-untyped-call]
+                    n_workers=self._local_count, threads_per_worker=1, processes=True,
+                    dashboard_address=None, memory_limit=0, silence_logs=logging.CRITICAL,
+                )
+            )  # fmt: skip
+        try:
+            client: Any = Client(where, timeout=_CONNECT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
+        except (OSError, TimeoutError) as error:
+            said = "no scheduler answers; is it running, and does its port let this host in?"
+            raise SourceError(f"{self.name}: {said}") from error
+        self._client = self._stack.enter_context(client)
+        try:
+            self._client.wait_for_workers(max(self._local_count, 1), timeout=_WORKER_SECONDS)
+        except TimeoutError as error:
+            raise SourceError(f"{self.name}: has no workers; start some, then try again") from error
+        self._check_versions()
+
+    def _check_versions(self) -> None:
+        found: dict[str, Any] = self._client.run(_version, on_error="return")
+        self.worker_count = len(found)
+        for worker, version in found.items():
+            if version != __version__:
+                has = f"has Tessaron {version}" if isinstance(version, str) else f"lacks Tessaron ({version})"
+                raise UsageError(f"{self.name}: the worker {worker} {has}; install {__version__} there")
+
+    def map(
+        self, work: Callable[[Task], Result], tasks: Iterator[Task], is_urgent: bool = False
+    ) -> Iterator[Done[Result]]:
+        """Yield what becomes of each task, in order; see `TaskEngine`."""
+        waiting: deque[Any] = deque()
+        most = _AHEAD_OF_EACH * self.worker_count + _AHEAD
+        try:
+            for task in tasks:
+                waiting.append(self._submit(_worked, work, task, is_urgent))
+                # What is done is handed on at once, so that what depends on it can begin.
+                while waiting and (len(waiting) >= most or waiting[0].done()):
+                    yield self._taken(waiting.popleft())
+            while waiting:
+                yield self._taken(waiting.popleft())
+        finally:
+            if waiting:
+                with suppress(Exception):
+                    self._client.cancel(list(waiting), force=True)
+
+    def fold(
+        self,
+        work: Callable[[Task], Result],
+        merge: Callable[[Sequence[Result]], Result],
+        tasks: Sequence[Task],
+    ) -> Result:
+        """Return what becomes of all tasks, merged as a tree; see `TaskEngine`."""
+        futures = [self._submit(_result_of, work, task, True) for task in tasks]
+        while len(futures) > 1:
+            groups = [futures[at : at + _MERGED_AT_ONCE] for at in range(0, len(futures), _MERGED_AT_ONCE)]
+            futures = [
+                group[0] if len(group) == 1
+                else self._client.submit(merge, group, key=self._key(), pure=False, priority=20)
+                for group in groups
+            ]  # fmt: skip
+        result: Result = self._result(futures[0])
+        return result
+
+    def forget(self, token: str) -> None:
+        """Let workers give up what they keep of a run."""
+        with suppress(Exception):
+            self._client.run(forget_run, token, on_error="ignore")
+
+    def _key(self) -> str:
+        return f"tessaron-{self._token}-{next(self._numbers)}"
+
+    def _submit(self, how: Any, work: Any, task: Any, is_urgent: bool) -> Any:
+        near = getattr(task, "near", "") or None
+        with self._told():
+            return self._client.submit(
+                how, work, task, key=self._key(), pure=False, priority=10 if is_urgent else 0,
+                workers=near, allow_other_workers=near is not None, retries=0,
+            )  # fmt: skip
+
+    def _taken(self, future: Any) -> Done[Any]:
+        result, worker, seconds, peak_bytes = self._result(future)
+        self.tally.add(worker, seconds, peak_bytes)
+        return Done(result, worker)
+
+    def _result(self, future: Any) -> Any:
+        with self._told():
+            return future.result()
+
+    @contextmanager
+    def _told(self) -> Iterator[None]:
+        """Turn what goes wrong with the cluster itself into an error that says so."""
+        from distributed.client import FutureCancelledError
+        from distributed.scheduler import KilledWorker
+
+        try:
+            yield
+        except TessaronError:
+            raise
+        except KilledWorker as error:
+            raise SourceError(
+                f"{self.name}: workers died {_KILLED} times of one task, most likely for want of memory; "
+                "bound it with --memory, or give workers more"
+            ) from error
+        except (FutureCancelledError, CancelledError, OSError, TimeoutError) as error:
+            raise SourceError(
+                f"{self.name}: the scheduler is gone ({type(error).__name__}); nothing was written; begin "
+                "again once it runs"
+            ) from error
+
+
+def _version() -> str:
+    return __version__
+
+
+def _worked(work: Callable[[Any], Any], task: Any) -> tuple[Any, str, float, int]:
+    """Do a task at a worker; return its result, who did it, the seconds, and the most memory so far."""
+    from distributed import get_worker
+
+    begun = time.perf_counter()
+    result = work(task)
+    return result, get_worker().address, time.perf_counter() - begun, _peak_bytes()
+
+
+def _result_of(work: Callable[[Any], Any], task: Any) -> Any:
+    return work(task)
+
+
+def _peak_bytes() -> int:
+    try:
+        import resource
+    except ImportError:
+        # Not on this system.
+        return 0
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+@contextmanager
+def _quiet() -> Iterator[None]:
+    """Keep what the cluster's own log would say while it begins and ends."""
+    logger = logging.getLogger("distributed")
+    before = logger.level
+    logger.setLevel(logging.CRITICAL)
+    try:
+        yield
+    finally:
+        logger.setLevel(before)
