@@ -112,6 +112,7 @@ class ChunkReader:
                 skipped, blocks = utf8_blocks(self._source.name, stream, self._chunk_bytes, self._on_bytes)
             else:
                 guarded = Guarded(self._source.name, stream)
+                self._on_bytes(span.stop - span.start)
                 skipped, blocks = 0, iter(lambda: guarded.read(self._chunk_bytes), b"")
             broken: list[DataError] = []
             blocks = _until_broken(blocks, broken)
@@ -149,7 +150,6 @@ class ChunkReader:
                 raise broken[0]
             if span is not None and isinstance(splitter, RecordSplitter):
                 self.end = splitter.end()
-                self._on_bytes(span.stop - span.start)
         if isinstance(splitter, EnvelopeSplitter):
             self.documents = splitter.documents
             if not splitter.found:

@@ -1,28 +1,25 @@
 """Spans of a large file of JSON Lines, each read by itself: every line is in just one of them.
 
-The line that is under way where a span begins belongs to the one before it, also if none is: so a span passes
-over everything up to its first line end, and goes on behind its own bytes up to the next. Of gzip (RFC 1952) a
-span has the members that begin in it; the line ends are those of what they hold.
+The line that is under way where a span begins belongs to the one before it, also if none is: so a span
+passes over everything up to its first line end, and goes on behind its own bytes up to the next. Of gzip
+(RFC 1952) a span has the members that begin in it; the line ends are those of what they hold.
 """
 
 from __future__ import annotations
 
-import gzip
 import re
-import zlib
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import BinaryIO
 
 from tessaron.core.base.errors import SourceError
+from tessaron.sources.forms.gzip_members import GzipMembers
 
 _BLOCK_BYTES = 1024 * 1024
 _MEMBER = re.compile(rb"\x1f\x8b\x08[\x00-\x1f].{4}[\x00\x02\x04][\x00-\x0d\xff]", re.DOTALL)
 """How a member begins: deflate, no reserved flag, a known hint and a known system."""
-_MEMBER_BYTES, _TRIED_BYTES = 10, 64 * 1024
-_OF_GZIP = 31
-"""What tells zlib that a header and a check of gzip stand around the data."""
+_MEMBER_BYTES = 10
 
 OpenAt = Callable[[int], AbstractContextManager[BinaryIO]]
 """Opens a file at an offset in bytes."""
@@ -79,7 +76,7 @@ class SpanLines:
 
     def _members(self, stream: BinaryIO) -> Iterator[tuple[bytes, bool]]:
         """Yield what the members hold, each block with whether its member begins behind the span."""
-        reader = _Ahead(stream, self._span.start)
+        reader = GzipMembers(stream, self._span.start)
         if self._span.start and not self._find_first(reader):
             return
         self.first = reader.offset
@@ -90,7 +87,7 @@ class SpanLines:
                 yield block, is_behind
         self.end = reader.offset if self.end is None else self.end
 
-    def _find_first(self, reader: _Ahead) -> bool:
+    def _find_first(self, reader: GzipMembers) -> bool:
         """Go to the first member that begins in the span; say whether one does."""
         while reader.offset < self._span.stop:
             found = _MEMBER.search(reader.peek(_BLOCK_BYTES))
@@ -105,68 +102,6 @@ class SpanLines:
                 return True
             reader.skip(1)
         return False
-
-
-class _Ahead:
-    """A packed file read forward, with a look ahead."""
-
-    def __init__(self, stream: BinaryIO, offset: int):
-        self._stream, self._held, self.offset = stream, b"", offset
-
-    def peek(self, count: int) -> bytes:
-        """Return the next bytes; fewer only at the end."""
-        while len(self._held) < count:
-            more = self._stream.read(_BLOCK_BYTES)
-            if not more:
-                break
-            self._held += more
-        return self._held[:count]
-
-    def skip(self, count: int) -> bool:
-        """Pass over bytes; say whether there are more behind them."""
-        self.peek(count)
-        self.offset += min(count, len(self._held))
-        self._held = self._held[count:]
-        return bool(self.peek(1))
-
-    def has_member(self) -> bool:
-        """Say whether a member follows; zeros before it count for nothing.
-
-        Raises:
-            gzip.BadGzipFile: When something else does.
-        """
-        while (head := self.peek(1)) == b"\0":
-            self.skip(1)
-        if not head:
-            return False
-        if self.peek(2) != b"\x1f\x8b":
-            raise gzip.BadGzipFile(f"Not a gzipped file ({self.peek(2)!r})")
-        return True
-
-    def is_member_here(self) -> bool:
-        """Say whether what stands here can be unpacked."""
-        try:
-            zlib.decompressobj(_OF_GZIP).decompress(self.peek(_TRIED_BYTES))
-        except zlib.error:
-            return False
-        return True
-
-    def member(self) -> Iterator[bytes]:
-        """Yield what the next member holds.
-
-        Raises:
-            EOFError, zlib.error: When it is broken.
-        """
-        unpacking = zlib.decompressobj(_OF_GZIP)
-        while not unpacking.eof:
-            packed = self.peek(_TRIED_BYTES)
-            if not packed:
-                raise EOFError("Compressed file ended before the end-of-stream marker was reached")
-            block = unpacking.decompress(packed, _BLOCK_BYTES)
-            while block:
-                yield block
-                block = unpacking.decompress(unpacking.unconsumed_tail, _BLOCK_BYTES)
-            self.skip(len(packed) - len(unpacking.unused_data))
 
 
 def _own_lines(pieces: Iterator[tuple[bytes, bool]], is_first: bool) -> Iterator[bytes]:

@@ -1,4 +1,4 @@
-"""A run whose parts are read, and written, elsewhere: here all is decided that one part cannot know of others."""
+"""A run whose parts are read and written elsewhere: here is decided what no part can know of others."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What a worker keeps of parts between tasks: tapes, then rows. What is lost is made again from the source."""
+"""What a worker keeps of parts between tasks: tapes, then rows. What is lost is made again."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What parts that are read elsewhere tell, as if their sources were read here; and chunks cut here for there."""
+"""What parts that are read elsewhere tell, as if they were read here; and chunks cut here for there."""
 
 from __future__ import annotations
 

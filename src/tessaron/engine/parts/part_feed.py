@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import chain
@@ -86,6 +87,8 @@ class PartedFeed(Feed):
         return self._merged(learn_part_again, dict(settled))[0]
 
     def _merged(self, work: Callable[[PartTask], Learnt], detail: Any = None) -> Learnt:
+        if not self.parts:
+            return Shape(), Counter()
         packed = self._sources.packed()
         tasks = [PartTask(packed, part, detail) for part in self.parts]
         return self._sources.engine.fold(work, merge_learnt, tasks)

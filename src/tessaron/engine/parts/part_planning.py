@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from itertools import pairwise
 
 from tessaron.core.base.errors import TessaronError
 from tessaron.core.cutting.json_splitting import OuterForm, recognise_form
 from tessaron.engine.parts.part_specs import FilePiece, Part
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
+from tessaron.sources.forms.gzip_members import MAGIC
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.spans import Span
 
@@ -19,7 +21,6 @@ _HEAD_BYTES = 256 * 1024
 _PACKED_ENDINGS = (".gz", ".zst", ".bz2", ".xz")
 _EXPANSION = 8
 """JSON comes out of what is packed as about so many times its bytes."""
-_GZIP = b"\x1f\x8b"
 
 
 def is_read_there(entry: Input) -> bool:
@@ -74,16 +75,15 @@ def numbered(pieces: tuple[FilePiece, ...], byte_count: int, number: int) -> Par
 def _spans(entry: ByteInput, part_bytes: int) -> Iterator[Span]:
     """Yield the spans of a file, if it is plain JSON Lines in UTF-8, packed or not; else nothing."""
     head = _head_of(entry)
-    is_gzip = head.startswith(_GZIP)
+    is_gzip = head.startswith(MAGIC)
     text = _unpacked_head(head) if is_gzip else head
     is_plain = text[:1] in (b"{", b"[") and b"\0" not in text[:4]
-    if not is_plain or recognise_form(text) is not OuterForm.LINES or text.startswith(_GZIP):
+    if not is_plain or recognise_form(text) is not OuterForm.LINES or text.startswith(MAGIC):
         return
     step = part_bytes // (_EXPANSION if is_gzip else 1)
     size = entry.size or 0
     count = max(round(size / step), 1)
-    bounds = [size * number // count for number in range(count)] + [size]
-    for start, stop in zip(bounds, bounds[1:], strict=False):
+    for start, stop in pairwise(size * number // count for number in range(count + 1)):
         yield Span(start, stop, is_gzip)
 
 

@@ -1,7 +1,7 @@
 """Where tasks run: the small interface behind which stand this process, a cluster, or what else may come.
 
-A task is a function of one argument, both of which can be pickled, and does the same whenever it is done again.
-What it keeps at its worker for a later task (`kept_parts`) is a saving: a worker that has lost it makes it again.
+A task is a function of one argument, both of which can be pickled, and does the same whenever it is done
+again. What it keeps at its worker for later (`kept_parts`) is a saving: who has lost it makes it again.
 """
 
 from __future__ import annotations

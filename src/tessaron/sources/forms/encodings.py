@@ -15,6 +15,7 @@ from typing import Any, BinaryIO, Protocol
 
 from tessaron.core.base.errors import Code, DataError, Place, SourceError
 from tessaron.core.base.visible import in_quotes
+from tessaron.sources.forms.gzip_members import MAGIC, GzipMembers
 from tessaron.sources.forms.limits import EXPANSION_VARIABLE, FREE_BYTES, expansion_limit
 
 
@@ -61,7 +62,7 @@ def _open_zstd(stream: Any) -> Any:
 
 
 _COMPRESSIONS: tuple[tuple[bytes, Callable[[Any], Any]], ...] = (
-    (b"\x1f\x8b", lambda stream: gzip.GzipFile(fileobj=stream)),
+    (MAGIC, GzipMembers),
     (b"BZh", bz2.BZ2File),
     (b"\xfd7zXZ\x00", lzma.LZMAFile),
     (b"\x28\xb5\x2f\xfd", _open_zstd),

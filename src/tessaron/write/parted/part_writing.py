@@ -1,4 +1,4 @@
-"""The task that writes the rows of one part, where they are kept, as soon as it is known what comes before them."""
+"""The task that writes the rows of one part where they are kept, once it is known what comes before."""
 
 from __future__ import annotations
 
