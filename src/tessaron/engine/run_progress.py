@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Protocol
 
 
@@ -20,6 +21,9 @@ class Progress(Protocol):
     def write(self, step: int, steps: int) -> None:
         """Of `steps` chunks, `step` were turned into rows."""
 
+    def work(self, tasks: Mapping[str, int]) -> None:
+        """On a cluster: so many tasks has each worker done, by its name."""
+
 
 class NoProgress:
     """Is told, and shows nothing."""
@@ -34,4 +38,7 @@ class NoProgress:
         """Do nothing."""
 
     def write(self, step: int, steps: int) -> None:
+        """Do nothing."""
+
+    def work(self, tasks: Mapping[str, int]) -> None:
         """Do nothing."""

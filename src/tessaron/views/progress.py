@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -11,6 +12,9 @@ from tessaron.core.base.visible import visible
 
 if TYPE_CHECKING:
     from rich.progress import Progress, TaskID
+
+
+_WORKERS_SHOWN = 4
 
 
 class ProgressBar:
@@ -39,7 +43,7 @@ class ProgressBar:
         if self._console.is_terminal:
             self._bar = _bar_on(self._console)
             self._bar.start()
-            self._task = self._bar.add_task("reading", total=total_bytes)
+            self._task = self._bar.add_task("reading", total=total_bytes, told="")
 
     def say(self, text: str) -> None:
         """Write a line above the bar."""
@@ -57,6 +61,18 @@ class ProgressBar:
             if step == 1:
                 self._bar.reset(self._task, total=self._total, description="writing")
             self._bar.update(self._task, completed=self._total * step / steps)
+
+    def work(self, tasks: Mapping[str, int]) -> None:
+        """Show what each worker has done; of many the first."""
+        if self._bar is not None and self._task is not None:
+            self._bar.update(self._task, told=told_of_workers(tasks))
+
+
+def told_of_workers(tasks: Mapping[str, int]) -> str:
+    """Return in a few words what each worker has done; of many the first."""
+    shown = [f"{name.rpartition('/')[2]} {count:,}" for name, count in sorted(tasks.items())[:_WORKERS_SHOWN]]
+    more = len(tasks) - len(shown)
+    return "tasks done: " + ", ".join([*shown, *[f"{more:,} more workers"] * bool(more)])
 
 
 def _bar_on(console: Console) -> Progress:
@@ -76,6 +92,7 @@ def _bar_on(console: Console) -> Progress:
         DownloadColumn(binary_units=True),
         TransferSpeedColumn(),
         TimeRemainingColumn(),
+        TextColumn("{task.fields[told]}"),
         console=console,
         transient=True,
     )

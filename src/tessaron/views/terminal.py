@@ -167,4 +167,17 @@ def receipt_view(receipt: Receipt, width: int = 0) -> list[Table | str]:
         shown = grid(headings[:-1], [row[:-1] for row in rows], numeric=("rows", "columns"))
     else:
         shown = grid(headings, rows, numeric=("rows", "columns"))
-    return [shown, *told, "", totals]
+    return [shown, *told, "", totals, *cluster_lines(receipt)]
+
+
+def cluster_lines(receipt: Receipt) -> list[str]:
+    """Return what a cluster did, in a line for each worker; of many the first."""
+    done = receipt.cluster
+    if done is None:
+        return []
+    lines = [f"on {done.address}: {count(done.parts, 'part')} by {count(len(done.workers), 'worker')}"]
+    for each in done.workers[:_NOTES_SHOWN]:
+        memory = f", at most {each.peak_bytes / 1e6:,.0f} MB" if each.peak_bytes else ""
+        lines.append(f"  {each.worker}: {count(each.tasks, 'task')}, {each.seconds:,.1f} seconds{memory}")
+    more = len(done.workers) - _NOTES_SHOWN
+    return lines + [f"  … and {count(more, 'more worker')}, listed in receipt.json"] * (more > 0)

@@ -1,4 +1,4 @@
-"""All part files of a run on an engine: what workers write, what is written here, and what a receipt tells."""
+"""All part files of a run on an engine: what workers write, what is written here, and the sums."""
 
 from __future__ import annotations
 

@@ -26,6 +26,7 @@ from tessaron.engine.run_progress import Progress
 from tessaron.sources.inputs import Input
 from tessaron.write.across.chunk_placing import ChunkPlacing
 from tessaron.write.across.repeats import DigestingWork, RowDigests
+from tessaron.write.books.receipt import ClusterDone, WorkerDone
 from tessaron.write.parted.part_writing import (
     PartPlace,
     PartPlacing,
@@ -73,12 +74,21 @@ class PartedRun(TableRun):
         part_bytes: int = PART_BYTES,
     ):
         self._engine = engine
-        self._sources = PartedSources(engine, inputs, secrets.token_hex(8), part_bytes)
+        self._sources = PartedSources(engine, inputs, secrets.token_hex(8), part_bytes, progress)
         super().__init__(inputs, options, progress, stack, plans, text)
         self.reading.elsewhere = self._sources
         stack.callback(self._forget)
 
     is_elsewhere = True
+    part_count = 0
+
+    def cluster_done(self) -> ClusterDone:
+        """Return what the cluster did for the run."""
+        workers = sorted(self._engine.tally.workers.values(), key=lambda each: each.worker)
+        told = (
+            WorkerDone(each.worker, each.tasks, round(each.seconds, 3), each.peak_bytes) for each in workers
+        )
+        return ClusterDone(self._engine.name, self.part_count, tuple(told))
 
     def _forget(self) -> None:
         for token in (self._sources.token, f"{self._sources.token}+"):
@@ -107,7 +117,7 @@ class PartedRun(TableRun):
         return self._part_mapper.map(work, self._records.spill.read())
 
     def write_parts(self, place: PartPlace) -> Iterator[PartSums | dict[str, ArrowRows]]:
-        """Have all rows written; yield what was written of each part, and rows that were made here themselves.
+        """Have all rows written; yield what was written of each, and rows that are made here.
 
         Args:
             place: Where the rows of parts go.
@@ -115,6 +125,8 @@ class PartedRun(TableRun):
         here: list[dict[str, ArrowRows]] = []
         tasks = self._write_tasks(place, here)
         for done in self._engine.map(write_part, tasks, is_urgent=True):
+            self.part_count += 1
+            self._sources.tell()
             while here:
                 yield here.pop(0)
             self._take_written(done.result)

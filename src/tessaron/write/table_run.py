@@ -31,7 +31,7 @@ from tessaron.write.across.uniqueness import FirstSeen
 from tessaron.write.across.watching import DraftedKeyWatch, Watches
 from tessaron.write.books.account import Account
 from tessaron.write.books.outcome import Outcome
-from tessaron.write.books.receipt import Finding
+from tessaron.write.books.receipt import ClusterDone, Finding
 from tessaron.write.drafted_tables import Drafted, drafted_tables
 from tessaron.write.record_sieve import RecordSieve, values_of
 
@@ -298,7 +298,7 @@ class TableRun:
                 before = feed.records_before[index] if not feed.joins else 0
                 yield Made(plan, result, source, before)
                 step += 1
-                self._progress.write(step, steps)
+                self._progress.write(min(step, steps), steps)
 
     def _results(self, feed: Feed, plan: LayingPlan) -> Iterator[LaidResult]:
         return self._pool.map(self._lay_work(plan), feed.spill.read())
@@ -339,6 +339,10 @@ class TableRun:
                 )
             self.account.note(Finding(Code.UNIQUE, name, "", "note", repeats, reason))
 
+    def cluster_done(self) -> ClusterDone | None:
+        """Return what a cluster did for the run; None where there was none."""
+        return None
+
     def done(self) -> Outcome:
         """Return what was done, once all rows were taken."""
         reading, account, drafted, own = self.reading, self.account, self._drafted, self._own_watch
@@ -369,6 +373,7 @@ class TableRun:
             is_whole=drafted is not None and not drafted.is_flat and reading.selection is None,
             top=top if drafted is None else drafted.top,
             unread=reading.intake.rejected,
+            cluster=self.cluster_done(),
         )
 
 

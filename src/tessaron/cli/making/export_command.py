@@ -11,6 +11,8 @@ from tessaron.cli import completing
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, terminal_width, told_if_stopped
 from tessaron.cli.page_option import page_option, rejects_in, save_run_page
 from tessaron.cli.shared_options import (
+    cluster_given,
+    cluster_options,
     count_type,
     dictionary_options,
     dividing_options,
@@ -85,6 +87,7 @@ from tessaron.core.base.bounds import MOST_LEVELS
 )
 @dictionary_options
 @workers_option
+@cluster_options
 @memory_option
 @skip_unknown_option
 @click.option(
@@ -127,13 +130,16 @@ def export(
 
     With --ledger the folder grows: only what is new is read, and each table gets part files of it.
     """
-    from tessaron.views.page.first_rows import FirstRows
+    from tessaron.views.page.first_rows import FirstRows, first_rows_of_folder
     from tessaron.views.progress import ProgressBar
     from tessaron.views.terminal import console, notes_view, receipt_view, show
     from tessaron.write.export import export as write_tables
 
     if bool(sources) is (from_rejects is not None):
         raise click.UsageError("expected SOURCE, or --from-rejects FILE")
+    cluster = cluster_given(options)
+    if cluster is not None and (ledger is not None or from_rejects is not None):
+        raise click.UsageError("--cluster does not go with --ledger or --from-rejects")
     if depth_limit is not None:
         options["depth_limit"] = depth_limit
     options |= given_file_options(options)
@@ -153,7 +159,7 @@ def export(
         return
     check_no_mark()
     first = FirstRows()
-    if page_file is not None:
+    if page_file is not None and cluster is None:
         options["on_rows"] = first.take
     with ProgressBar(console(stderr=True)) as bar:
         receipt = write_tables(
@@ -168,6 +174,7 @@ def export(
             dictionaries=dictionary,
             not_dictionaries=no_dictionary,
             sync=not no_sync,
+            cluster=cluster,
             **options,
         )
     with told_if_stopped(f"the new tables are all in {output}"):
@@ -178,9 +185,8 @@ def export(
             show(console(stderr=True), *notes_view(receipt))
         if page_file is not None:
             told = receipt.to_dict()
-            save_run_page(
-                "export", page_file, told, _layout_in(output), first.rows, rejects_in(output), output
-            )
+            rows = first.rows if cluster is None else first_rows_of_folder(output)
+            save_run_page("export", page_file, told, _layout_in(output), rows, rejects_in(output), output)
     if not receipt.passed or (options["strict"] and receipt.misses):
         sys.exit(EXIT_CHECK_FAILED)
 

@@ -33,7 +33,7 @@ from tessaron.cli.shared_options import (
 from tessaron.cli.source_arguments import mark_option, source_of, source_options
 
 if TYPE_CHECKING:
-    from collections.abc import Callable
+    from collections.abc import Callable, Mapping
 
     from tessaron.decide.layout_file import Layout
     from tessaron.repeat.keeping import Keeping
@@ -235,6 +235,9 @@ class LoggedProgress:
         """Do nothing."""
 
     def write(self, step: int, steps: int) -> None:
+        """Do nothing."""
+
+    def work(self, tasks: Mapping[str, int]) -> None:
         """Do nothing."""
 
 

@@ -1,7 +1,7 @@
 """Tasks on a cluster of Dask distributed: futures go to its scheduler, which hands them to workers.
 
-A worker that dies loses what it was doing and what it kept; the scheduler gives its tasks to others, which make
-again what they need. Every task is submitted under a key of its own, so that none is taken for another.
+A worker that dies loses what it was doing and what it kept; the scheduler gives its tasks to others, which
+make again what they need. Every task is submitted under a key of its own, so that none is taken for another.
 """
 
 from __future__ import annotations
@@ -19,6 +19,7 @@ from typing import Any
 from tessaron._version import __version__
 from tessaron.core.base.errors import SourceError, TessaronError, UsageError
 from tessaron.engine.parts.kept_parts import forget_run
+from tessaron.engine.parts.local_workers import LocalWorkers
 from tessaron.engine.parts.task_engine import Done, EngineTally, Result, Task
 
 _MERGED_AT_ONCE = 16
@@ -59,17 +60,12 @@ class DaskEngine:
 
     def _open(self) -> None:
         try:
-            from distributed import Client, LocalCluster
+            from distributed import Client
         except ImportError as error:
             raise UsageError(f"a cluster needs pip install 'tessaron[dask]' ({error})") from error
-        where: Any = self.name
+        where = self.name
         if self._local_count:
-            where = self._stack.enter_context(
-                LocalCluster(  # type: ignore[no-untyped-call]
-                    n_workers=self._local_count, threads_per_worker=1, processes=True,
-                    dashboard_address=None, memory_limit=0, silence_logs=logging.CRITICAL,
-                )
-            )  # fmt: skip
+            where = self._stack.enter_context(LocalWorkers(self._local_count)).address
         try:
             client: Any = Client(where, timeout=_CONNECT_SECONDS, set_as_default=False)  # type: ignore[no-untyped-call]
         except (OSError, TimeoutError) as error:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import pickle
+import socket
 import time
 from collections.abc import Iterator
 from contextlib import nullcontext
@@ -10,6 +12,7 @@ from dataclasses import dataclass, field, replace
 from threading import Lock
 from typing import Any, BinaryIO, cast
 
+from tessaron.core.base.errors import SourceError
 from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.kernel.chunk_reading import ReadTask
 from tessaron.core.lines.row_records import LineStream
@@ -223,6 +226,7 @@ class _PartReader:
         intake = Intake(NoProgress())
         works = ChunkWorks(_InTurn(), self.work, cast("Any", _Untouched()), Feed(Spill()), Feed(Spill()))
         lines: list[SpanLines] = []
+        _check_seen(piece)
         entry = _input_of(piece, lines)
         source = ChunkEvents(context.wanted, intake, works, context.path, context.agreed)
         events: list[Event] = []
@@ -251,6 +255,15 @@ def _light(result: Any, part: Part) -> LightResult:
         light.laid = replace(result.laid, batches=counts, records={})
         light.places, light.digests = result.places, result.digests
     return light
+
+
+def _check_seen(piece: FilePiece) -> None:
+    """Check that a file that was listed elsewhere can be seen here."""
+    if piece.path is not None and not os.path.exists(piece.path):
+        raise SourceError(
+            f"{piece.name}: the worker on {socket.gethostname()} does not see this file; a cluster reads from "
+            "a folder that all its hosts share, or an object store"
+        )
 
 
 def _input_of(piece: FilePiece, lines: list[SpanLines]) -> ByteInput:

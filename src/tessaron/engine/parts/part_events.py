@@ -32,6 +32,7 @@ from tessaron.engine.parts.part_specs import (
 )
 from tessaron.engine.parts.part_work import read_part
 from tessaron.engine.parts.task_engine import TaskEngine
+from tessaron.engine.run_progress import NoProgress, Progress
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.json_chunks import Agreed
 from tessaron.sources.spans import check_chain
@@ -58,6 +59,7 @@ class PartedSources:
         inputs: The sources.
         token: By which workers know the run.
         part_bytes: The bytes of a part.
+        progress: Is told what workers have done.
         may_split: Whether large files may be read in spans.
         context: What all parts have in common, once it is known.
         bases: By part, what was counted before it, where that is not nothing.
@@ -67,6 +69,7 @@ class PartedSources:
     inputs: list[Input]
     token: str
     part_bytes: int
+    progress: Progress = field(default_factory=NoProgress)
     may_split: bool = True
     context: PartContext | None = None
     bases: dict[int, PartBase] = field(default_factory=dict)
@@ -102,7 +105,12 @@ class PartedSources:
                 yield PartTask(packed, part)
 
         for done in self.engine.map(read_part, tasks()):
+            self.tell()
             yield at_worker(waiting.pop(0), done.worker), done.result
+
+    def tell(self) -> None:
+        """Tell what each worker has done so far."""
+        self.progress.work({name: tally.tasks for name, tally in self.engine.tally.workers.items()})
 
     def next_number(self) -> int:
         """Return the number of the next part."""

@@ -155,4 +155,5 @@ class PartMapper:
 
         for done in sources.engine.map(lay_part, jobs()):
             part = replace(waiting.pop(0), near=done.worker)
+            sources.tell()
             yield from (replace(light, part=part) for light in done.result)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from itertools import pairwise
@@ -49,7 +50,8 @@ def planned_parts(
             continue
         size = entry.size or 0
         own = size * (_EXPANSION if entry.name.lower().endswith(_PACKED_ENDINGS) else 1)
-        whole = FilePiece(number, entry.name, size, entry.path, entry.store)
+        path = None if entry.path is None else os.path.abspath(entry.path)
+        whole = FilePiece(number, entry.name, size, path, entry.store)
         if own > 2 * part_bytes and may_split and (spans := list(_spans(entry, part_bytes))):
             if waiting:
                 yield tuple(waiting), sum(piece.size for piece in waiting)

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Mapping
 from html import escape
 from typing import Any
 
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import visible
+from tessaron.views.progress import told_of_workers
 
 _LEAST_SECONDS = 0.25
 """So often, at most, the line is drawn anew."""
@@ -30,6 +32,7 @@ class NotebookProgress:
         self._begun = self._drawn = time.monotonic()
         self._total: int | None = None
         self._read = 0
+        self._workers = ""
 
     def start(self, total_bytes: int | None) -> None:
         """Begin with so many bytes to be read; None where nobody knows."""
@@ -51,10 +54,15 @@ class NotebookProgress:
         if step == steps or time.monotonic() - self._drawn >= _LEAST_SECONDS:
             self._draw("writing", step / steps)
 
+    def work(self, tasks: Mapping[str, int]) -> None:
+        """Keep what each worker has done, to be shown with the next step."""
+        self._workers = told_of_workers(tasks)
+
     def _draw(self, what: str, share: float | None) -> None:
         self._drawn = now = time.monotonic()
         seconds = max(now - self._begun, 0.001)
         told = f"{self._read / 1e6:,.1f} MB, {self._read / seconds / 1e6:,.1f} MB a second"
+        told += f"; {self._workers}" if self._workers else ""
         if share and share < 1:
             told += f", {seconds * (1 - share) / share:,.0f} s left"
         bar = (

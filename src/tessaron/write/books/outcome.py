@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 from tessaron.engine.aside.reject_log import RejectLog
 from tessaron.engine.intake import SourceRead
-from tessaron.write.books.receipt import Finding, KeyCheck
+from tessaron.write.books.receipt import ClusterDone, Finding, KeyCheck
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,3 +50,5 @@ class Outcome:
     """The table of the records."""
     unread: int = 0
     """Records that could not be read."""
+    cluster: ClusterDone | None = None
+    """What a cluster did for the run."""

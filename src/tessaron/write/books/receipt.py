@@ -100,6 +100,25 @@ class TableWritten:
 
 
 @dataclass(frozen=True, slots=True)
+class WorkerDone:
+    """What one worker of a cluster did: tasks, seconds of work, and the most memory it had, in bytes."""
+
+    worker: str
+    tasks: int
+    seconds: float
+    peak_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class ClusterDone:
+    """What a cluster did for a run: its address, the parts that were written, and its workers."""
+
+    address: str
+    parts: int
+    workers: tuple[WorkerDone, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Receipt(Figured):
     """What one run did.
 
@@ -128,6 +147,7 @@ class Receipt(Figured):
         for_spreadsheets: Whether texts of CSV that look like formulas begin with an apostrophe.
         form: What was said of the files; see `FileForm`.
         is_ordered: Whether rows stand in the order in which they came.
+        cluster: What a cluster did for the run; None where there was none, and then left out of `to_dict`.
         is_whole: Whether all that was read was to be taken: no layout chose, and no pattern.
         depth_limit: The deepest nesting that was read.
         balance: What was counted at different places of the run; see `balance`.
@@ -160,6 +180,7 @@ class Receipt(Figured):
     is_whole: bool = False
     depth_limit: int = 0
     balance: tuple[Balance, ...] = ()
+    cluster: ClusterDone | None = None
 
     @property
     def passed(self) -> bool:
@@ -185,7 +206,10 @@ class Receipt(Figured):
 
     def to_dict(self) -> dict[str, Parsed]:
         """Return the receipt as plain data, as it stands in `receipt.json`."""
-        return dict(plain_data(self))
+        told = dict(plain_data(self))
+        if self.cluster is None:
+            del told["cluster"]
+        return told
 
     def to_json(self) -> str:
         """Return the text of `receipt.json`."""

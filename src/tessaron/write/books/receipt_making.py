@@ -92,6 +92,7 @@ def receipt_of(
         is_whole=done.is_whole,
         depth_limit=options.depth_limit,
         balance=tuple(_balances(done, tables, written)),
+        cluster=done.cluster,
     )
 
 

@@ -84,8 +84,8 @@ class FilesPlace:
             seen = ""
         if seen != self.mark:
             raise TargetError(
-                f"{self.folder}: the worker on {socket.gethostname()} does not see this folder, or the run is "
-                "over; a cluster writes into a folder that all its hosts share, or an object store"
+                f"{self.folder}: the worker on {socket.gethostname()} does not see this folder, or the run "
+                "is over; a cluster writes into a folder that all its hosts share, or an object store"
             )
 
     def _published(self, aside: Path, path: Path, table: str, number: int) -> tuple[str, str]:
