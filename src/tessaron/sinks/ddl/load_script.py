@@ -9,7 +9,8 @@ from tessaron.core.layout.table_set import Table
 from tessaron.sinks.ddl.create_tables import CreateTables, path_of, told_of
 from tessaron.sources.forms.file_form import FileForm
 
-_OTHERWISE = "is no plain CSV: `tessaron load FOLDER --to URL` loads it in any form"
+_LOADED = "`tessaron load FOLDER --to URL` loads it in any form"
+_OTHERWISE, _BY_FOLDER = f"is no plain CSV: {_LOADED}", f"is a folder of files: {_LOADED}"
 _Load = Callable[[CreateTables, Table, str], Iterator[str]]
 _CSV = FileForm("csv")
 
@@ -73,10 +74,12 @@ def _one_line(text: str) -> str:
 
 def _loads(made: CreateTables, files: Mapping[str, str], form: FileForm) -> Iterator[str]:
     load = _LOADS.get(made.dialect.name)
-    is_plain = form.is_plain_csv and form.packed == "none" and not form.has_folders
+    is_plain = form.is_plain_csv and form.packed == "none"
     for table in made.tables:
         file = files[table.name]
-        if made.dialect.name == "postgresql" and form.is_csv and not form.has_folders:
+        if not file.endswith(form.ending):
+            yield f"-- {table.name}: {file} {_BY_FOLDER}"
+        elif made.dialect.name == "postgresql" and form.is_csv:
             yield _by_copy(made, table, file, form)
         elif not is_plain:
             yield f"-- {table.name}: {file} {_OTHERWISE}"
