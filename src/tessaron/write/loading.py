@@ -29,10 +29,11 @@ from tessaron.write.books.receipt_making import Clock, Written, receipt_of
 from tessaron.write.exported_rows import ExportedRows, is_export
 from tessaron.write.load_place import LoadPlace
 from tessaron.write.record_merge import RecordMerge
-from tessaron.write.table_run import start_run
+from tessaron.write.table_run import MakesRun, start_run
 
 if TYPE_CHECKING:
     from tessaron.decide.layout_file import Layout
+    from tessaron.engine.parts.clusters import Cluster
 
 
 @dataclass(frozen=True, slots=True)
@@ -100,6 +101,7 @@ class LoadWork:
         also: Does what else belongs to the transaction, given the run as it is recorded.
         token: By which a ledger elsewhere knows the run.
         about: What else the receipt that is recorded says.
+        cluster: Where the inputs are read, and rows are copied, in parts; None for here.
     """
 
     inputs: list[Input]
@@ -110,6 +112,7 @@ class LoadWork:
     also: Callable[[RunRecord], None] = lambda _: None
     token: str = ""
     about: Mapping[str, Any] = field(default_factory=dict)
+    cluster: Cluster | str | None = None
 
 
 def load(
@@ -125,6 +128,7 @@ def load(
     password: str | None = None,
     progress: Progress | None = None,
     layout: Layout | None = None,
+    cluster: Cluster | str | None = None,
     **options: Unpack[RunOptions],
 ) -> Loaded:
     """Load the tables that the records of `source` make into a database, in one transaction.
@@ -144,6 +148,7 @@ def load(
         password: Where the password stands: `env:NAME`, `file:PATH`, `keyring:SERVICE/USER`.
         progress: Is told how far the run is.
         layout: Which tables to make; else they are drafted from the data.
+        cluster: Where the source is read, and rows are copied into PostgreSQL, in parts; see `Cluster`.
         **options: As in `shred`.
 
     Raises:
@@ -155,6 +160,8 @@ def load(
     place = LoadPlace(to, mode, schema, runs_schema, into_existing, complete, password)
     clock, told = Clock(), progress or NoProgress()
     settled = Options.of(options)
+    if cluster is not None:
+        _check_for_cluster(place, source)
     with place.target(told.say) as target:
         if isinstance(source, (str, Path)) and is_export(source):
             if options or layout is not None or as_before:
@@ -166,7 +173,7 @@ def load(
                 raise UsageError("expected a layout, or as_before, got both")
             layout = last_layout(target, settled.name)
             settled = replace(settled, name=None)
-        work = LoadWork(resolve_inputs(source), settled, layout)
+        work = LoadWork(resolve_inputs(source), settled, layout, cluster=cluster)
         loaded = load_inputs(work, target, place, told, clock)
     finish_inputs(work.inputs)
     return loaded
@@ -184,7 +191,8 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
     settled, is_merge = work.options, place.mode == "merge"
     with ExitStack() as stack:
         widens = target.can_widen if work.grows else None
-        run = start_run(work.inputs, settled, told, stack, work.layout, work.left_out_before, widens)
+        make = None if work.cluster is None else _made_on(work.cluster, settled, stack)
+        run = start_run(work.inputs, settled, told, stack, work.layout, work.left_out_before, widens, make)
         plan = run.read()
         required = frozenset() if work.layout is None else required_columns(work.layout.part)
         states = [state_table(run.top_table())] if is_merge else []
@@ -195,9 +203,14 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
             run.sift(merge.sieve)
         keys_before = target.last_keys()
         run.go_on_from(keys_before)
-        for rows in run.rows():
-            target.write(rows) if merge is None else merge.write(rows)
-            rows.clear()
+        if run.is_elsewhere and isinstance(target, DatabaseTarget):
+            from tessaron.write.parted_loading import copy_parts
+
+            copy_parts(run, plan, target, place, required, settled.collected_bytes(), stack)
+        else:
+            for rows in run.rows():
+                target.write(rows) if merge is None else merge.write(rows)
+                rows.clear()
         done = run.done()
         records = {} if merge is None else merge.end((done.key_check, *done.key_checks), place.complete)
         there = target.finish()
@@ -210,6 +223,27 @@ def load_inputs(work: LoadWork, target: LoadTarget, place: LoadPlace, told: Prog
             keys_before,
         )  # fmt: skip
         return _recorded(target, ready, place.mode, work)
+
+
+def _check_for_cluster(place: LoadPlace, source: Source) -> None:
+    """Check that a cluster can load what is asked for.
+
+    Raises:
+        UsageError: When it cannot, with what to do instead.
+    """
+    otherwise = "export on the cluster, then load what it has written without one"
+    if isinstance(source, (str, Path)) and is_export(source):
+        raise UsageError(f"{source}: is an export, which one machine loads; leave out the cluster")
+    if not place.to.startswith("postgresql"):
+        raise UsageError(f"a cluster copies into PostgreSQL only; {otherwise}")
+    if place.mode == "merge":
+        raise UsageError(f"to merge, records are compared in their order; {otherwise}")
+
+
+def _made_on(cluster: Cluster | str, options: Options, stack: ExitStack) -> MakesRun:
+    from tessaron.write.parted_run import run_on
+
+    return run_on(cluster, options, stack)
 
 
 def last_layout(target: LoadTarget, name: str | None) -> Layout:

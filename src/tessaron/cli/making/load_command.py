@@ -12,6 +12,8 @@ from tessaron.cli import completing
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, told_if_stopped
 from tessaron.cli.page_option import page_option, save_run_page
 from tessaron.cli.shared_options import (
+    cluster_given,
+    cluster_options,
     database_options,
     dictionary_options,
     dividing_options,
@@ -59,6 +61,7 @@ from tessaron.cli.source_arguments import check_no_mark, mark_option, source_of,
 @origin_option
 @dictionary_options
 @workers_option
+@cluster_options
 @memory_option
 @skip_unknown_option
 @stop_options
@@ -91,6 +94,9 @@ def load(
 
     With --ledger only what is new is loaded: the ledger says which sources are done, and how far feeds came.
     """
+    cluster = cluster_given(options)
+    if cluster is not None and ledger is not None:
+        raise click.UsageError("--cluster does not go with --ledger")
     given = {
         **options,
         "envelope": not no_envelope,
@@ -117,7 +123,7 @@ def load(
     from tessaron.views.load_view import load_view
     from tessaron.views.page.first_rows import FirstRows, first_rows_of_folder
     from tessaron.views.progress import ProgressBar
-    from tessaron.views.terminal import console, notes_view, show
+    from tessaron.views.terminal import cluster_lines, console, notes_view, show
     from tessaron.write.exported_rows import is_export
     from tessaron.write.loading import load as load_tables
 
@@ -135,13 +141,13 @@ def load(
     with ProgressBar(console(stderr=True)) as bar:
         loaded = load_tables(
             source, to, mode=cast("Any", mode or "create"), schema=schema, progress=bar,
-            layout=layout_of(layout_file), **own, **given,
+            layout=layout_of(layout_file), cluster=cluster, **own, **given,
         )  # fmt: skip
     with told_if_stopped(f"the tables are all in {loaded.receipt.target}"):
         if as_json:
             click.echo(loaded.to_json(), nl=False)
         else:
-            show(console(), *load_view(loaded))
+            show(console(), *load_view(loaded), *cluster_lines(loaded.receipt))
             show(console(stderr=True), *notes_view(loaded.receipt))
         if page_file is not None:
             told = loaded.receipt.to_dict()

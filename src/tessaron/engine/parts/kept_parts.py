@@ -27,7 +27,7 @@ from tessaron.engine.parts.part_specs import (
     FilePiece,
     LightResult,
     LightRows,
-    PackedContext,
+    PackedOnce,
     Part,
     PartContext,
     PartRead,
@@ -40,7 +40,7 @@ from tessaron.engine.run_progress import NoProgress
 from tessaron.sources.inputs import ByteInput
 from tessaron.sources.spans import SpanLines
 
-_CONTEXTS_KEPT = 8
+_UNPACKED_KEPT = 8
 _IDLE_SECONDS = 3600.0
 """What nobody has asked for so long, of a run that never said that it was over, goes."""
 
@@ -70,20 +70,25 @@ class KeptPart:
 
 
 _KEPT: dict[tuple[str, int], KeptPart] = {}
-_CONTEXTS: dict[str, PartContext] = {}
+_UNPACKED: dict[str, Any] = {}
 _LOCK = Lock()
 
 
-def context_of(packed: PackedContext) -> PartContext:
+def context_of(packed: PackedOnce) -> PartContext:
     """Return a context; the last few are kept."""
+    return cast("PartContext", unpacked(packed))
+
+
+def unpacked(packed: PackedOnce) -> Any:
+    """Return what was packed for all tasks; the last few are kept."""
     with _LOCK:
-        known = _CONTEXTS.get(packed.name)
+        known = _UNPACKED.pop(packed.name, None)
     if known is None:
         known = pickle.loads(packed.data)
-        with _LOCK:
-            _CONTEXTS[packed.name] = known
-            while len(_CONTEXTS) > _CONTEXTS_KEPT:
-                del _CONTEXTS[next(iter(_CONTEXTS))]
+    with _LOCK:
+        _UNPACKED[packed.name] = known
+        while len(_UNPACKED) > _UNPACKED_KEPT:
+            del _UNPACKED[next(iter(_UNPACKED))]
     return known
 
 
@@ -261,8 +266,8 @@ def _check_seen(piece: FilePiece) -> None:
     """Check that a file that was listed elsewhere can be seen here."""
     if piece.path is not None and not os.path.exists(piece.path):
         raise SourceError(
-            f"{piece.name}: the worker on {socket.gethostname()} does not see this file; a cluster reads from "
-            "a folder that all its hosts share, or an object store"
+            f"{piece.name}: the worker on {socket.gethostname()} does not see this file; a cluster reads "
+            "from a folder that all its hosts share, or an object store"
         )
 
 

@@ -20,7 +20,7 @@ from tessaron.engine.parts.part_planning import is_read_there, planned_parts
 from tessaron.engine.parts.part_specs import (
     FilePiece,
     LightResult,
-    PackedContext,
+    PackedOnce,
     Part,
     PartContext,
     PartTask,
@@ -90,10 +90,10 @@ class PartedSources:
         self.context = replace(self.context, path=path, agreed=agreed)
         return PartEvents(self, wanted, intake, works, path, agreed)
 
-    def packed(self) -> PackedContext:
+    def packed(self) -> PackedOnce:
         """Return the context as it travels."""
         assert self.context is not None
-        return PackedContext.of(self.context)
+        return PackedOnce.of(self.context)
 
     def results(self, parts: Iterator[Part]) -> Iterator[tuple[Part, Any]]:
         """Yield parts with what there is to tell of each, in order; the part knows its worker then."""

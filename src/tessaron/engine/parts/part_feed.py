@@ -13,7 +13,7 @@ from tessaron.core.model.name_trees import FoundTree
 from tessaron.core.shape.shape import Shape
 from tessaron.engine.feeds import Feed, Mapper
 from tessaron.engine.parts.part_events import PartBase, PartedSources
-from tessaron.engine.parts.part_specs import LightResult, PackedContext, Part, PartTask, RowWork
+from tessaron.engine.parts.part_specs import LightResult, PackedOnce, Part, PartTask, RowWork
 from tessaron.engine.parts.part_work import (
     Learnt,
     PassOver,
@@ -136,7 +136,8 @@ class PartMapper:
             yield from self._here.map(work, everything)
             return
         packed = self._sources.packed()
-        jobs = (PartTask(packed, part, work) for part in everything)
+        packed_work = PackedOnce.of(work)
+        jobs = (PartTask(packed, part, packed_work) for part in everything)
         for done in self._sources.engine.map(PassOver(), jobs):
             yield from done.result
 
@@ -145,7 +146,7 @@ class PartMapper:
         sources = self._sources
         assert sources.context is not None
         sources.context = replace(sources.context, lays=work)
-        packed: PackedContext = sources.packed()
+        packed: PackedOnce = sources.packed()
         waiting: list[Part] = []
 
         def jobs() -> Iterator[PartTask]:

@@ -108,16 +108,16 @@ class PartContext:
 
 
 @dataclass(frozen=True, slots=True)
-class PackedContext:
-    """A context as it travels: pickled once for all tasks."""
+class PackedOnce:
+    """What is the same for all tasks of a kind, as it travels: pickled once, unpickled once by a worker."""
 
     name: str
     data: bytes
 
     @classmethod
-    def of(cls, context: PartContext) -> PackedContext:
-        """Return a context packed."""
-        data = pickle.dumps(context)
+    def of(cls, value: object) -> PackedOnce:
+        """Return a value packed."""
+        data = pickle.dumps(value)
         return cls(hashlib.blake2b(data, digest_size=16).hexdigest(), data)
 
 
@@ -131,7 +131,7 @@ class PartTask:
         detail: What else the work needs.
     """
 
-    context: PackedContext
+    context: PackedOnce
     part: Part
     detail: Any = None
 

@@ -12,7 +12,7 @@ from tessaron.core.shape.shape import Shape
 from tessaron.core.tape.put_aside import unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.engine.feeds import Learners
-from tessaron.engine.parts.kept_parts import context_of, forget_part, kept_part, lay_tapes
+from tessaron.engine.parts.kept_parts import context_of, forget_part, kept_part, lay_tapes, unpacked
 from tessaron.engine.parts.part_specs import LightResult, PartRead, PartTask
 
 Learnt = tuple[Shape, Counter[str]]
@@ -59,11 +59,11 @@ def merge_learnt(several: Sequence[Learnt]) -> Learnt:
 
 @dataclass(frozen=True, slots=True)
 class PassOver:
-    """A pass over the tapes of a part; the task's detail is what is done with each."""
+    """A pass over the tapes of a part; the task's detail is what is done with each, packed."""
 
     def __call__(self, task: PartTask) -> list[Any]:
         """Return what became of each tape, up to the first that became nothing."""
-        work: Callable[[Any], Any] = task.detail
+        work: Callable[[Any], Any] = unpacked(task.detail)
         feed = kept_part(context_of(task.context), task.part).feed
         assert feed is not None
         found = []

@@ -21,6 +21,7 @@ from tessaron.sinks.database.open_database import OpenDatabase
 from tessaron.sinks.database.refused_rows import CarefulSender
 from tessaron.sinks.database.row_writers import ReadyRows, writer_for
 from tessaron.sinks.database.run_records import RunRecord
+from tessaron.sinks.database.staging import take_over
 from tessaron.sinks.database.standing_tables import StandingTables
 from tessaron.sinks.database.table_keys import TableKeys
 from tessaron.sinks.ddl.create_tables import CreateTables, joining
@@ -188,17 +189,31 @@ class DatabaseTarget:
         """
         self.collected.add(batches)
 
+    def take_staged(self, schema: str, sent: Mapping[str, int], values: Mapping[str, Sequence[int]]) -> None:
+        """Take rows over that others have put into staging tables.
+
+        Args:
+            schema: The schema of these.
+            sent: The rows of each table.
+            values: The values, null aside, in each of its columns.
+        """
+        names = [name for name, count in sent.items() if count]
+        # What staged rows refer to is there first.
+        self._flush()
+        with self._told():
+            take_over(self.connection, self.made, schema, self._created, names, self._run)
+        for name in names:
+            self.collected.rows[name] += sent[name]
+            for index, count in enumerate(values[name]):
+                self.collected.values[name][index] += count
+
     def finish(self) -> dict[str, RowsThere]:
         """Send what is left, add keys and references, and check them; return how many rows there are.
 
         Raises:
             TargetError: When keys or references do not hold, or rows are lacking.
         """
-        for table in self.made.tables:
-            if self.collected.waits(table.name):
-                self.collected.flush(table.name)
-        self._take_out()
-        self._wait()
+        self._flush()
         self._sender.check()
         with self._told():
             self._keys.add(self._created)
@@ -206,6 +221,14 @@ class DatabaseTarget:
                 self._run(self.merging.index())
             self._keys.check()
             return {table.name: self._rows_of(table) for table in self.made.tables}
+
+    def _flush(self) -> None:
+        """Send what waits."""
+        for table in self.made.tables:
+            if self.collected.waits(table.name):
+                self.collected.flush(table.name)
+        self._take_out()
+        self._wait()
 
     def commit(
         self, record: RunRecord, rejects: Iterator[Mapping[str, Any]], also: Callable[[RunRecord], None]
