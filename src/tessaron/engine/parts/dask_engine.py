@@ -25,7 +25,7 @@ from tessaron.engine.parts.task_engine import Done, EngineTally, Result, Task
 _MERGED_AT_ONCE = 16
 _AHEAD_OF_EACH, _AHEAD = 8, 8
 """Tasks under way, or done and waiting for their turn: so many for each worker, and so many more."""
-_CONNECT_SECONDS, _WORKER_SECONDS = 10, 60
+_CONNECT_SECONDS, _WORKER_SECONDS, _LOOK_SECONDS = 10, 60, 10
 _KILLED = 3
 """After so many workers died of one task it is taken to be its fault."""
 
@@ -47,15 +47,14 @@ class DaskEngine:
 
     def __enter__(self) -> DaskEngine:
         try:
-            with _quiet():
-                self._open()
+            self._open()
         except BaseException:
             self._stack.close()
             raise
         return self
 
     def __exit__(self, *error: object) -> None:
-        with _quiet(), suppress(OSError, TimeoutError):
+        with suppress(OSError, TimeoutError):
             self._stack.close()
 
     def _open(self) -> None:
@@ -63,6 +62,7 @@ class DaskEngine:
             from distributed import Client
         except ImportError as error:
             raise UsageError(f"a cluster needs pip install 'tessaron[dask]' ({error})") from error
+        self._stack.enter_context(_quiet())
         where = self.name
         if self._local_count:
             where = self._stack.enter_context(LocalWorkers(self._local_count)).address
@@ -145,8 +145,23 @@ class DaskEngine:
         return Done(result, worker)
 
     def _result(self, future: Any) -> Any:
-        with self._told():
-            return future.result()
+        """Wait for a result, as long as there are workers."""
+        alone_since: float | None = None
+        while True:
+            with self._told():
+                try:
+                    return future.result(timeout=_LOOK_SECONDS)
+                except TimeoutError:
+                    if future.done():
+                        raise
+                has_workers = bool(self._client.scheduler_info()["workers"])
+            now = time.monotonic()
+            alone_since = None if has_workers else alone_since or now
+            if alone_since is not None and now - alone_since > _WORKER_SECONDS:
+                raise SourceError(
+                    f"{self.name}: all workers are gone, and none has come for {_WORKER_SECONDS} seconds; "
+                    "nothing was written; begin again once there are some"
+                )
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -198,11 +213,13 @@ def _peak_bytes() -> int:
 
 @contextmanager
 def _quiet() -> Iterator[None]:
-    """Keep what the cluster's own log would say while it begins and ends."""
-    logger = logging.getLogger("distributed")
-    before = logger.level
-    logger.setLevel(logging.CRITICAL)
+    """Keep what the cluster's own log would say: what matters of it is told as errors are."""
+    names = [name for name in logging.root.manager.loggerDict if name.startswith("distributed")]
+    before = {name: logging.getLogger(name).level for name in names}
+    for name in names:
+        logging.getLogger(name).setLevel(logging.CRITICAL + 1)
     try:
         yield
     finally:
-        logger.setLevel(before)
+        for name, level in before.items():
+            logging.getLogger(name).setLevel(level)

@@ -16,7 +16,7 @@ from tessaron.core.tape.tape import Tape
 from tessaron.engine.chunk_events import AroundRead, Broken, ChunkEvents, ChunkRead, Event
 from tessaron.engine.feeds import ShapeWork
 from tessaron.engine.intake import ChunkWorks, Intake, Wanted
-from tessaron.engine.parts.part_planning import is_read_there, planned_parts
+from tessaron.engine.parts.part_planning import PartPlan
 from tessaron.engine.parts.part_specs import (
     FilePiece,
     LightResult,
@@ -74,6 +74,7 @@ class PartedSources:
     context: PartContext | None = None
     bases: dict[int, PartBase] = field(default_factory=dict)
     _numbers: Iterator[int] = field(default_factory=count)
+    _plan: PartPlan | None = None
 
     def works(self, works: ChunkWorks, wanted: Wanted) -> ChunkWorks:
         """Return what does elsewhere with chunks what `works` does here."""
@@ -112,13 +113,20 @@ class PartedSources:
         """Tell what each worker has done so far."""
         self.progress.work({name: tally.tasks for name, tally in self.engine.tally.workers.items()})
 
+    @property
+    def plan(self) -> PartPlan:
+        """In which parts the sources are read."""
+        if self._plan is None:
+            self._plan = PartPlan(self.inputs, self.part_bytes, self.may_split)
+        return self._plan
+
     def next_number(self) -> int:
         """Return the number of the next part."""
         return next(self._numbers)
 
     def planned(self) -> Iterator[Part]:
         """Yield the parts of the sources that workers open by themselves."""
-        for pieces, byte_count in planned_parts(self.inputs, self.part_bytes, self.may_split):
+        for pieces, byte_count in self.plan.parts():
             yield Part(self.next_number(), pieces, byte_count=byte_count)
 
 
@@ -220,16 +228,17 @@ class PartEvents:
 
     def of(self, entry: ByteInput, documents_before: int) -> Iterator[Event]:
         """Yield what there is to tell of one source; see `ChunkEvents.of`."""
-        if not is_read_there(entry):
-            yield from self._here.of(entry, documents_before)
-            return
         if self._pieces is None:
             self._pieces = self._all_pieces()
             self._numbers = {id(each): number for number, each in enumerate(self._sources.inputs)}
+        number = self._numbers[id(entry)]
+        if not self._sources.plan.is_read_there(number):
+            yield from self._here.of(entry, documents_before)
+            return
         records = lines = byte_count = 0
         members: list[tuple[int | None, int | None]] = []
         for part, piece, read in self._pieces:
-            if piece.entry != self._numbers[id(entry)]:
+            if piece.entry != number:
                 # What stands behind the end of a source that broke off.
                 continue
             self._intake.count_bytes(read.byte_count)

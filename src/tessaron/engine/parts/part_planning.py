@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from tessaron.core.base.errors import TessaronError
 from tessaron.core.cutting.json_splitting import OuterForm, recognise_form
-from tessaron.engine.parts.part_specs import FilePiece, Part
+from tessaron.engine.parts.part_specs import FilePiece
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
 from tessaron.sources.forms.gzip_members import MAGIC
 from tessaron.sources.inputs import ByteInput, Input
@@ -18,60 +18,83 @@ from tessaron.sources.spans import Span
 PART_BYTES = 96 * 1024 * 1024
 """So many bytes of the source make a part."""
 _MOST_FILES = 2_000
+_WORTH_SPANS, _MOST_OF_ONE = 2, 4
+"""A file of more than so many parts is read in spans; one of more than so many that cannot be is cut here."""
 _HEAD_BYTES = 256 * 1024
 _PACKED_ENDINGS = (".gz", ".zst", ".bz2", ".xz")
 _EXPANSION = 8
 """JSON comes out of what is packed as about so many times its bytes."""
 
 
-def is_read_there(entry: Input) -> bool:
-    """Say whether a worker can open a source by itself."""
-    if not isinstance(entry, ByteInput) or not (entry.path or entry.store) or not entry.size:
-        return False
-    if entry.store is None and (entry.stream is not None or entry.opener is not None):
-        return False
-    return not entry.name.lower().endswith((*ARCHIVE_ENDINGS, *TABULAR_ENDINGS))
+@dataclass
+class PartPlan:
+    """Which of the sources workers open by themselves, and in which parts.
 
-
-def planned_parts(
-    inputs: Sequence[Input], part_bytes: int, may_split: bool
-) -> Iterator[tuple[tuple[FilePiece, ...], int]]:
-    """Yield the pieces of each part, with their bytes.
+    A file that is large and cannot be read in spans would keep one worker for as long as all others together:
+    it is cut here, at the bounds of its records, and its chunks are sent.
 
     Args:
-        inputs: All sources; those that workers cannot open are passed over.
+        inputs: The sources.
         part_bytes: The bytes of a part.
         may_split: Whether large files may be read in spans.
     """
-    waiting: list[FilePiece] = []
-    weight = 0
-    for number, entry in enumerate(inputs):
-        if not isinstance(entry, ByteInput) or not is_read_there(entry):
-            continue
-        size = entry.size or 0
-        own = size * (_EXPANSION if entry.name.lower().endswith(_PACKED_ENDINGS) else 1)
-        path = None if entry.path is None else os.path.abspath(entry.path)
-        whole = FilePiece(number, entry.name, size, path, entry.store)
-        if own > 2 * part_bytes and may_split and (spans := list(_spans(entry, part_bytes))):
-            if waiting:
-                yield tuple(waiting), sum(piece.size for piece in waiting)
+
+    inputs: Sequence[Input]
+    part_bytes: int
+    may_split: bool
+    _spans: dict[int, tuple[Span, ...]] = field(default_factory=dict)
+
+    def is_read_there(self, number: int) -> bool:
+        """Say whether a worker opens the source of a number by itself."""
+        entry = self.inputs[number]
+        if not isinstance(entry, ByteInput) or not (entry.path or entry.store) or not entry.size:
+            return False
+        if entry.store is None and (entry.stream is not None or entry.opener is not None):
+            return False
+        if entry.name.lower().endswith((*ARCHIVE_ENDINGS, *TABULAR_ENDINGS)):
+            return False
+        return self._weight(entry) <= _MOST_OF_ONE * self.part_bytes or bool(self.spans(number, entry))
+
+    def parts(self) -> Iterator[tuple[tuple[FilePiece, ...], int]]:
+        """Yield the pieces of each part, with their bytes."""
+        waiting: list[FilePiece] = []
+        weight = 0
+        for number, entry in enumerate(self.inputs):
+            if not self.is_read_there(number):
+                continue
+            assert isinstance(entry, ByteInput)
+            own, size = self._weight(entry), entry.size or 0
+            path = None if entry.path is None else os.path.abspath(entry.path)
+            whole = FilePiece(number, entry.name, size, path, entry.store)
+            spans = self.spans(number, entry)
+            if waiting and (spans or weight + own > self.part_bytes):
+                yield _together(waiting)
                 waiting, weight = [], 0
             for span in spans:
-                last = span is spans[-1]
-                yield (replace(whole, span=span, is_last=last),), span.stop - span.start
-            continue
-        waiting.append(whole)
-        weight += own
-        if weight >= part_bytes or len(waiting) >= _MOST_FILES:
-            yield tuple(waiting), sum(piece.size for piece in waiting)
-            waiting, weight = [], 0
-    if waiting:
-        yield tuple(waiting), sum(piece.size for piece in waiting)
+                yield (replace(whole, span=span, is_last=span is spans[-1]),), span.stop - span.start
+            if not spans:
+                waiting.append(whole)
+                weight += own
+            if len(waiting) >= _MOST_FILES:
+                yield _together(waiting)
+                waiting, weight = [], 0
+        if waiting:
+            yield _together(waiting)
+
+    def spans(self, number: int, entry: ByteInput) -> tuple[Span, ...]:
+        """Return the spans in which a large file is read; nothing where it is read as a whole."""
+        if not self.may_split or self._weight(entry) <= _WORTH_SPANS * self.part_bytes:
+            return ()
+        if number not in self._spans:
+            self._spans[number] = tuple(_spans(entry, self.part_bytes))
+        return self._spans[number]
+
+    def _weight(self, entry: ByteInput) -> int:
+        return (entry.size or 0) * (_EXPANSION if entry.name.lower().endswith(_PACKED_ENDINGS) else 1)
 
 
-def numbered(pieces: tuple[FilePiece, ...], byte_count: int, number: int) -> Part:
-    """Return the part that pieces make."""
-    return Part(number, pieces, byte_count=byte_count)
+def _together(waiting: list[FilePiece]) -> tuple[tuple[FilePiece, ...], int]:
+    return tuple(waiting), sum(piece.size for piece in waiting)
 
 
 def _spans(entry: ByteInput, part_bytes: int) -> Iterator[Span]:
