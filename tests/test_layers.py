@@ -14,7 +14,7 @@ import tessaron
 
 SOURCE = Path(tessaron.__file__).parent
 ROOMS = (
-    "cli/repeating", "cli/making", "cli/looking", "cli", "cli/walkthrough", "choosing", "views/notebook", "views/figures", "views/page", "views/diagram", "views/repeating", "views", "repeat", "repeat/ledgers", "prove", "write", "write/parted", "write/across", "write/books", "look", "decide", "engine/parts", "engine", "engine/aside", "sinks/lake", "sinks/database", "sinks/ddl", "sinks", "sources", "sources/web", "sources/remote", "sources/tables", "sources/database", "sources/exported", "sources/forms", "sources/demo",
+    "cli/repeating", "cli/making", "cli/looking", "cli", "cli/walkthrough", "choosing", "views/notebook", "views/figures", "views/page", "views/diagram", "views/repeating", "views", "repeat", "repeat/ledgers", "prove", "forecast", "write", "write/parted", "write/across", "write/books", "look", "decide", "engine/parts", "engine", "engine/aside", "sinks/lake", "sinks/database", "sinks/ddl", "sinks", "sources", "sources/web", "sources/remote", "sources/tables", "sources/database", "sources/exported", "sources/forms", "sources/demo",
     "core/changes", "core/lines", "core/sample", "core/rebuild", "core/tables", "core/rearrange", "core/plan", "core/layout/texts", "core/layout",
     "core/expressions", "core/model", "core/survey", "core/shape", "core/kernel", "core/cutting", "core/query", "core/markup", "core/tape",
     "core/types", "core/base", "core/compiled",

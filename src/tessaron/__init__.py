@@ -23,7 +23,9 @@ if TYPE_CHECKING:
     from tessaron.core.layout.layout_faults import LayoutError
     from tessaron.decide.drafting_run import draft, update
     from tessaron.decide.layout_file import Layout
+    from tessaron.engine.parts.clusters import Cluster
     from tessaron.engine.path_reading import Found
+    from tessaron.forecast.estimating import Estimate, estimate
     from tessaron.look.finding import find
     from tessaron.look.sampling import SampleTaken, sample
     from tessaron.look.xml_finding import XmlFound
@@ -49,9 +51,11 @@ if TYPE_CHECKING:
 
 __all__ = [
     "ApiFeed",
+    "Cluster",
     "Comparison",
     "DataError",
     "DatabaseQuery",
+    "Estimate",
     "Fetched",
     "Found",
     "Grown",
@@ -79,6 +83,7 @@ __all__ = [
     "compare",
     "ddl",
     "draft",
+    "estimate",
     "export",
     "fetch",
     "find",
@@ -97,6 +102,9 @@ __all__ = [
 
 _LOADED_ON_USE = {
     "ApiFeed": "tessaron.sources.web.api_feed",
+    "Cluster": "tessaron.engine.parts.clusters",
+    "Estimate": "tessaron.forecast.estimating",
+    "estimate": "tessaron.forecast.estimating",
     "Fetched": "tessaron.write.fetching",
     "fetch": "tessaron.write.fetching",
     "DatabaseQuery": "tessaron.sources.database.database_query",

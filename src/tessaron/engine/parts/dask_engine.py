@@ -20,6 +20,7 @@ from tessaron._version import __version__
 from tessaron.core.base.errors import SourceError, TessaronError, UsageError
 from tessaron.engine.parts.kept_parts import forget_run
 from tessaron.engine.parts.local_workers import LocalWorkers
+from tessaron.engine.parts.process_memory import peak_bytes
 from tessaron.engine.parts.task_engine import Done, EngineTally, Result, Task
 
 _MERGED_AT_ONCE = 16
@@ -195,20 +196,11 @@ def _worked(work: Callable[[Any], Any], task: Any) -> tuple[Any, str, float, int
 
     begun = time.perf_counter()
     result = work(task)
-    return result, get_worker().address, time.perf_counter() - begun, _peak_bytes()
+    return result, get_worker().address, time.perf_counter() - begun, peak_bytes()
 
 
 def _result_of(work: Callable[[Any], Any], task: Any) -> Any:
     return work(task)
-
-
-def _peak_bytes() -> int:
-    try:
-        import resource
-    except ImportError:
-        # Not on this system.
-        return 0
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
 @contextmanager
