@@ -109,5 +109,7 @@ def cost_on_cluster(
     seconds = measured.fixed_seconds + _START_CLUSTER_SECONDS + max(shared, alone)
     bottleneck = "the workers' processors" if shared >= alone else "the process that hands out parts"
     if workers > parts:
-        bottleneck = f"parts: there are {math.ceil(parts):,}, so that other workers have none"
+        whole = math.ceil(parts)
+        bottleneck = f"{whole:,} parts" if whole > 1 else "1 part"
+        bottleneck += ": other workers have nothing to do"
     return RunCost(workers, True, seconds, measured.peak_bytes + part_bytes // 4, bottleneck)

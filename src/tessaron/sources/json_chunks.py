@@ -113,7 +113,7 @@ class ChunkReader:
             else:
                 guarded = Guarded(self._source.name, stream)
                 self._on_bytes(span.stop - span.start)
-                skipped, blocks = 0, iter(lambda: guarded.read(self._chunk_bytes), b"")
+                skipped, blocks = 0, _filled(guarded, self._chunk_bytes)
             broken: list[DataError] = []
             blocks = _until_broken(blocks, broken)
             head, is_whole = _head(blocks) if span is None else (b"", False)
@@ -156,6 +156,24 @@ class ChunkReader:
                 self.missing = _nothing_found(self._source.name, splitter, self.place.names or ())
         if self._must_find and self.missing:
             raise UsageError(self.missing)
+
+
+def _filled(stream: Guarded, block_bytes: int) -> Iterator[bytes]:
+    """Yield a stream that gives less than it is asked for in full blocks, what is before a fault too."""
+    pieces: list[bytes] = []
+    size = 0
+    try:
+        while piece := stream.read(block_bytes - size):
+            pieces.append(piece)
+            size += len(piece)
+            if size >= block_bytes:
+                yield b"".join(pieces)
+                pieces, size = [], 0
+    except DataError:
+        yield b"".join(pieces)
+        raise
+    if pieces:
+        yield b"".join(pieces)
 
 
 def _until_broken(blocks: Iterator[bytes], broken: list[DataError]) -> Iterator[bytes]:

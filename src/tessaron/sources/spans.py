@@ -16,7 +16,7 @@ from typing import BinaryIO
 from tessaron.core.base.errors import SourceError
 from tessaron.sources.forms.gzip_members import GzipMembers
 
-_BLOCK_BYTES = 1024 * 1024
+_BLOCK_BYTES = 2 * 1024 * 1024
 _MEMBER = re.compile(rb"\x1f\x8b\x08[\x00-\x1f].{4}[\x00\x02\x04][\x00-\x0d\xff]", re.DOTALL)
 """How a member begins: deflate, no reserved flag, a known hint and a known system."""
 _MEMBER_BYTES = 10

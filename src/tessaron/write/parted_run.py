@@ -18,7 +18,7 @@ from tessaron.engine.options import Options
 from tessaron.engine.parts.clusters import Cluster, cluster_of
 from tessaron.engine.parts.part_events import PartBase, PartedSources
 from tessaron.engine.parts.part_feed import PartedFeed, PartMapper, PartSpill
-from tessaron.engine.parts.part_planning import PART_BYTES
+from tessaron.engine.parts.part_planning import fitting_part_bytes
 from tessaron.engine.parts.part_specs import LightResult, LightRows, PartTask
 from tessaron.engine.parts.task_engine import TaskEngine
 from tessaron.engine.pool import Pool
@@ -59,7 +59,7 @@ class PartedRun(TableRun):
     Args:
         engine: Where parts are worked on.
         inputs, options, progress, stack, plans, text: As in `TableRun`.
-        part_bytes: The bytes of the source in each part.
+        part_bytes: The bytes of the source in each part; None for what suits the engine.
     """
 
     def __init__(
@@ -71,10 +71,16 @@ class PartedRun(TableRun):
         stack: ExitStack,
         plans: Plans | None = None,
         text: str = "",
-        part_bytes: int = PART_BYTES,
+        part_bytes: int | None = None,
     ):
         self._engine = engine
-        self._sources = PartedSources(engine, inputs, secrets.token_hex(8), part_bytes, progress)
+        self._sources = PartedSources(
+            engine,
+            inputs,
+            secrets.token_hex(8),
+            part_bytes or fitting_part_bytes(inputs, engine.worker_count),
+            progress,
+        )
         super().__init__(inputs, options, progress, stack, plans, text)
         self.reading.elsewhere = self._sources
         stack.callback(self._forget)

@@ -8,7 +8,6 @@ from dataclasses import dataclass
 from tessaron.core.base.bounds import MOST_WORKERS
 from tessaron.core.base.errors import UsageError
 from tessaron.core.base.visible import in_quotes
-from tessaron.engine.parts.part_planning import PART_BYTES
 from tessaron.engine.parts.task_engine import TaskEngine
 
 _COUNTED = re.compile(r"(local|here):([0-9]{1,6})")
@@ -22,11 +21,12 @@ class Cluster:
     Attributes:
         address: `tcp://HOST:PORT` (or `tls://`), the scheduler of Dask distributed; `local:N`, processes of
             this machine; `here:N`, threads of this process, to try the same plan without a cluster.
-        part_bytes: So many bytes of the source make a part.
+        part_bytes: So many bytes of the source make a part; None for 100 million, or fewer where workers
+            would not have enough parts.
     """
 
     address: str
-    part_bytes: int = PART_BYTES
+    part_bytes: int | None = None
 
     def __post_init__(self) -> None:
         if not _SCHEDULER.fullmatch(self.address) and not _COUNTED.fullmatch(self.address):
@@ -34,7 +34,7 @@ class Cluster:
                 f"expected the address of a scheduler, such as tcp://10.0.0.5:8786, or local:4 for processes "
                 f"of this machine, got {in_quotes(self.address)}"
             )
-        if self.part_bytes < 1:
+        if self.part_bytes is not None and self.part_bytes < 1:
             raise UsageError(f"expected parts of at least 1 byte, got {self.part_bytes:,}")
 
     def engine(self) -> TaskEngine:

@@ -14,6 +14,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
 from contextlib import ExitStack, contextmanager, suppress
+from dataclasses import dataclass
 from typing import Any
 
 from tessaron._version import __version__
@@ -23,7 +24,7 @@ from tessaron.engine.parts.local_workers import LocalWorkers
 from tessaron.engine.parts.process_memory import peak_bytes
 from tessaron.engine.parts.task_engine import Done, EngineTally, Result, Task
 
-_MERGED_AT_ONCE = 16
+_MERGED_AT_ONCE, _GROUPS_OF_EACH = 32, 4
 _AHEAD_OF_EACH, _AHEAD = 8, 8
 """Tasks under way, or done and waiting for their turn: so many for each worker, and so many more."""
 _CONNECT_SECONDS, _WORKER_SECONDS, _LOOK_SECONDS = 10, 60, 10
@@ -113,7 +114,7 @@ class DaskEngine:
         tasks: Sequence[Task],
     ) -> Result:
         """Return what becomes of all tasks, merged as a tree; see `TaskEngine`."""
-        futures = [self._submit(_result_of, work, task, True) for task in tasks]
+        futures = [self._submit(_merged, (work, merge), group, True) for group in self._by_worker(tasks)]
         while len(futures) > 1:
             groups = [futures[at : at + _MERGED_AT_ONCE] for at in range(0, len(futures), _MERGED_AT_ONCE)]
             futures = [
@@ -123,6 +124,17 @@ class DaskEngine:
             ]  # fmt: skip
         result: Result = self._result(futures[0])
         return result
+
+    def _by_worker(self, tasks: Sequence[Any]) -> Iterator[_Group]:
+        """Yield tasks in groups that one worker does and merges, so that little travels."""
+        most = max(1, min(_MERGED_AT_ONCE, len(tasks) // (_GROUPS_OF_EACH * self.worker_count)))
+        found: dict[str, list[Any]] = {}
+        for task in tasks:
+            group = found.setdefault(getattr(task, "near", ""), [])
+            group.append(task)
+            if len(group) == most:
+                yield _Group(found.pop(task.near))
+        yield from map(_Group, found.values())
 
     def forget(self, token: str) -> None:
         """Let workers give up what they keep of a run."""
@@ -199,8 +211,22 @@ def _worked(work: Callable[[Any], Any], task: Any) -> tuple[Any, str, float, int
     return result, get_worker().address, time.perf_counter() - begun, peak_bytes()
 
 
-def _result_of(work: Callable[[Any], Any], task: Any) -> Any:
-    return work(task)
+@dataclass(frozen=True, slots=True)
+class _Group:
+    """Tasks that one worker does together."""
+
+    tasks: list[Any]
+
+    @property
+    def near(self) -> str:
+        """The worker that has what they need."""
+        return str(getattr(self.tasks[0], "near", ""))
+
+
+def _merged(how: tuple[Callable[[Any], Any], Callable[[Sequence[Any]], Any]], group: _Group) -> Any:
+    """Do tasks at a worker, and merge what becomes of them."""
+    work, merge = how
+    return merge([work(task) for task in group.tasks])
 
 
 @contextmanager

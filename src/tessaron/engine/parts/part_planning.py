@@ -15,8 +15,9 @@ from tessaron.sources.forms.gzip_members import MAGIC
 from tessaron.sources.inputs import ByteInput, Input
 from tessaron.sources.spans import Span
 
-PART_BYTES = 96 * 1024 * 1024
-"""So many bytes of the source make a part."""
+PART_BYTES, LEAST_PART_BYTES = 100_000_000, 8_000_000
+"""So many bytes of the source make a part, and no fewer where there would be too few for all workers."""
+_PARTS_OF_EACH = 8
 _MOST_FILES = 2_000
 _WORTH_SPANS, _MOST_OF_ONE = 2, 4
 """A file of more than so many parts is read in spans; one of more than so many that cannot be is cut here."""
@@ -24,6 +25,17 @@ _HEAD_BYTES = 256 * 1024
 _PACKED_ENDINGS = (".gz", ".zst", ".bz2", ".xz")
 _EXPANSION = 8
 """JSON comes out of what is packed as about so many times its bytes."""
+
+
+def fitting_part_bytes(inputs: Sequence[Input], worker_count: int) -> int:
+    """Return the bytes of a part with which all workers have several."""
+    total = sum(map(weight_of, inputs))
+    return min(PART_BYTES, max(LEAST_PART_BYTES, total // (_PARTS_OF_EACH * worker_count)))
+
+
+def weight_of(entry: Input) -> int:
+    """Return about how many bytes come out of a source."""
+    return (entry.size or 0) * (_EXPANSION if entry.name.lower().endswith(_PACKED_ENDINGS) else 1)
 
 
 @dataclass
@@ -53,7 +65,7 @@ class PartPlan:
             return False
         if entry.name.lower().endswith((*ARCHIVE_ENDINGS, *TABULAR_ENDINGS)):
             return False
-        return self._weight(entry) <= _MOST_OF_ONE * self.part_bytes or bool(self.spans(number, entry))
+        return weight_of(entry) <= _MOST_OF_ONE * self.part_bytes or bool(self.spans(number, entry))
 
     def parts(self) -> Iterator[tuple[tuple[FilePiece, ...], int]]:
         """Yield the pieces of each part, with their bytes."""
@@ -63,7 +75,7 @@ class PartPlan:
             if not self.is_read_there(number):
                 continue
             assert isinstance(entry, ByteInput)
-            own, size = self._weight(entry), entry.size or 0
+            own, size = weight_of(entry), entry.size or 0
             path = None if entry.path is None else os.path.abspath(entry.path)
             whole = FilePiece(number, entry.name, size, path, entry.store)
             spans = self.spans(number, entry)
@@ -83,14 +95,11 @@ class PartPlan:
 
     def spans(self, number: int, entry: ByteInput) -> tuple[Span, ...]:
         """Return the spans in which a large file is read; nothing where it is read as a whole."""
-        if not self.may_split or self._weight(entry) <= _WORTH_SPANS * self.part_bytes:
+        if not self.may_split or weight_of(entry) <= _WORTH_SPANS * self.part_bytes:
             return ()
         if number not in self._spans:
             self._spans[number] = tuple(_spans(entry, self.part_bytes))
         return self._spans[number]
-
-    def _weight(self, entry: ByteInput) -> int:
-        return (entry.size or 0) * (_EXPANSION if entry.name.lower().endswith(_PACKED_ENDINGS) else 1)
 
 
 def _together(waiting: list[FilePiece]) -> tuple[tuple[FilePiece, ...], int]:
