@@ -165,7 +165,8 @@ class DaskEngine:
                 try:
                     return future.result(timeout=_LOOK_SECONDS)
                 except TimeoutError:
-                    if future.done():
+                    # Of the wait, unless the task itself has ended so.
+                    if future.status == "error":
                         raise
                 has_workers = bool(self._client.scheduler_info()["workers"])
             now = time.monotonic()
