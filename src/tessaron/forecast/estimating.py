@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import gc
+import os
+import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Sequence
@@ -13,7 +16,6 @@ from typing import TYPE_CHECKING, Unpack
 from tessaron.core.base.errors import DataError, Place, UsageError
 from tessaron.core.base.parsed_values import Parsed
 from tessaron.engine.options import Options
-from tessaron.engine.parts.part_planning import PART_BYTES
 from tessaron.engine.parts.process_memory import peak_bytes
 from tessaron.engine.run_options import RunOptions
 from tessaron.forecast.cost_model import Measured, RunCost, cost_here, cost_on_cluster
@@ -33,8 +35,9 @@ SAMPLE_BYTES = 32 * 1024 * 1024
 """So much of the source is read, unless another size is asked for."""
 _PART_OF_SAMPLE = 4
 """The smaller sample is so many times smaller: two sizes tell what does not depend on the size."""
-_MOST_LOADING = 1.5
-"""Seconds that loading takes at most: a process that calls this may have done other things before."""
+_ROUNDS = 3
+"""The best of so many counts: other work on the machine only ever adds time."""
+_LEAST_RUN = "import sys, tessaron; tessaron.export([{'call': 1}], sys.argv[1], sync=False)"
 _USUAL = (4, 16, 64)
 """Workers of clusters that are told of where none are asked for."""
 
@@ -79,7 +82,7 @@ def estimate(
     source: Source,
     *,
     on_workers: Sequence[int] = (),
-    part_bytes: int = PART_BYTES,
+    part_bytes: int | None = None,
     sample_bytes: int = SAMPLE_BYTES,
     format: FormatName = "parquet",
     layout: Layout | None = None,
@@ -155,17 +158,16 @@ class _Trial:
 def _measured(small: Sequence[SampledFile], large: Sequence[SampledFile], trial: _Trial) -> Measured:
     """Export the sample, and a smaller one; return what they took."""
     small_bytes, large_bytes = (sum(each.bytes for each in sample) for sample in (small, large))
-    # What this process loaded before, and what the first run loads, every run has to load.
-    loaded = time.process_time()
-    _, first, _ = trial.export(small)
-    least = min(trial.export(small)[1] for _ in range(2))
+    # The first run of a process loads what all others find.
+    trial.export(small)
+    least = min(trial.export(small)[1] for _ in range(_ROUNDS))
     receipt, seconds, written = trial.export(large)
-    seconds = min(seconds, trial.export(large)[1])
+    seconds = min(seconds, *(trial.export(large)[1] for _ in range(_ROUNDS - 1)))
     more_bytes = large_bytes - small_bytes
     step = seconds / large_bytes
     if more_bytes > large_bytes / 2:
         step = min(max((seconds - least) / more_bytes, step / 2), step)
-    fixed = min(loaded, _MOST_LOADING) + max(first - least, 0) + max(seconds - step * large_bytes, 0)
+    fixed = _start_seconds() + max(seconds - step * large_bytes, 0)
     return Measured(
         large_bytes,
         sum(each.packed_bytes for each in large),
@@ -177,3 +179,14 @@ def _measured(small: Sequence[SampledFile], large: Sequence[SampledFile], trial:
         step,
         peak_bytes(),
     )
+
+
+def _start_seconds() -> float:
+    """Return the seconds of the processor that a process takes to begin, load, and export next to nothing."""
+    with tempfile.TemporaryDirectory(prefix="tessaron-") as folder:
+        before = os.times()
+        subprocess.run(
+            [sys.executable, "-c", _LEAST_RUN, f"{folder}/tables"], check=False, capture_output=True
+        )
+        after = os.times()
+    return after.children_user + after.children_system - before.children_user - before.children_system

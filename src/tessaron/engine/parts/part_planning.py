@@ -29,8 +29,12 @@ _EXPANSION = 8
 
 def fitting_part_bytes(inputs: Sequence[Input], worker_count: int) -> int:
     """Return the bytes of a part with which all workers have several."""
-    total = sum(map(weight_of, inputs))
-    return min(PART_BYTES, max(LEAST_PART_BYTES, total // (_PARTS_OF_EACH * worker_count)))
+    return part_bytes_for(sum(map(weight_of, inputs)), worker_count)
+
+
+def part_bytes_for(byte_count: int, worker_count: int) -> int:
+    """Return the bytes of a part with which all workers have several, of so many bytes in all."""
+    return min(PART_BYTES, max(LEAST_PART_BYTES, byte_count // (_PARTS_OF_EACH * worker_count)))
 
 
 def weight_of(entry: Input) -> int:
