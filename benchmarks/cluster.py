@@ -84,7 +84,7 @@ def merging(engine: DaskEngine, folder: Path) -> None:
     """Print how long structures take to merge as a tree of tasks, those of parts known."""
     small = folder / "small.ndjson"
     write_calls_of_size(small, 1)
-    (pieces, size), *_ = PartPlan(resolve_inputs(str(small)), 100_000_000, False).parts()
+    (pieces, size), *_ = PartPlan(resolve_inputs(str(small)), 100_000_000).parts()
     context = PackedOnce.of(PartContext("merging", Wanted(Options())))
     task = PartTask(context, Part(0, pieces, byte_count=size))
     tasks = [task] * PARTS

@@ -38,17 +38,14 @@ def main() -> None:
             found = estimated(source, asked.sample)
             print(f"{times} x the sample, {source.stat().st_size / 1e6:,.0f} MB")
             lines = []
-            for cost in found.costs:
-                how = (
-                    ("--cluster", f"local:{cost.workers}")
-                    if cost.is_cluster
-                    else ("--workers", str(cost.workers))
-                )
+            for cost in found["costs"]:
+                workers, is_cluster = cost["workers"], cost["is_cluster"]
+                how = ("--cluster", f"local:{workers}") if is_cluster else ("--workers", str(workers))
                 seconds, peak, written = measured(source, folder / "tables", how, asked.rounds)
-                lines.append((f"seconds, {' '.join(how)[2:]}", cost.seconds, seconds))
-                if not cost.is_cluster:
-                    lines.append(("MB of memory", cost.peak_bytes / 1e6, peak / 1e6))
-            lines.append(("MB written", found.output_bytes / 1e6, written / 1e6))
+                lines.append((f"seconds, {' '.join(how)[2:]}", cost["seconds"], seconds))
+                if not is_cluster:
+                    lines.append(("MB of memory", cost["peak_bytes"] / 1e6, peak / 1e6))
+            lines.append(("MB written", found["output_bytes"] / 1e6, written / 1e6))
             for what, said, was in lines:
                 error = said / was - 1
                 worst = max(worst, abs(error))

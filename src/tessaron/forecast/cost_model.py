@@ -12,16 +12,16 @@ from dataclasses import dataclass
 
 from tessaron.engine.parts.part_planning import part_bytes_for
 
-CHUNK_BYTES = 6 * 1024 * 1024
-"""As in `json_chunks`: what is told of a source is told chunk by chunk."""
+_THREAD_BYTES = 48 * 1024 * 1024
+"""What a thread more has in memory: a chunk, with its tape."""
 _SERIAL_HERE = 0.18
 """The share of the work on one machine that one thread does: cutting, counting, collecting rows."""
 _START_CLUSTER_SECONDS = 3.6
 """Until processes have begun and loaded what they need, and until they have ended."""
 _TASKS_OF_PART, _TASK_SECONDS = 3, 0.006
 """A part is read, made into rows, and written; each costs the process that hands them out so much."""
-_CHUNK_SECONDS, _FILE_SECONDS = 0.0015, 0.0004
-"""What that process takes for a chunk, and for a file."""
+_PART_SECONDS, _FILE_SECONDS = 0.004, 0.0004
+"""What that process takes to add up a part, and for a file."""
 _CLUSTER_SHARE = 1.08
 """On a cluster rows are put aside until their keys are known, which a run on one machine need not do."""
 
@@ -83,7 +83,7 @@ def cost_here(measured: Measured, byte_count: float, workers: int) -> RunCost:
     seconds = measured.fixed_seconds + serial + (work - serial) / workers
     bottleneck = "the one thread that cuts and collects" if serial * workers > work else "the processors"
     # Each thread more has a chunk of its own, with its tape.
-    peak = measured.peak_bytes + (workers - 1) * 8 * CHUNK_BYTES
+    peak = measured.peak_bytes + (workers - 1) * _THREAD_BYTES
     return RunCost(workers, False, seconds, peak, bottleneck)
 
 
@@ -105,8 +105,7 @@ def cost_on_cluster(
     # The last parts leave workers without work: half a round of them, on the average.
     rounds = parts / workers
     shared = shared / min(workers, parts) * (1 + 0.5 / max(rounds, 1))
-    chunks = max(byte_count / CHUNK_BYTES, file_count)
-    alone = parts * _TASKS_OF_PART * _TASK_SECONDS + chunks * _CHUNK_SECONDS + file_count * _FILE_SECONDS
+    alone = parts * (_TASKS_OF_PART * _TASK_SECONDS + _PART_SECONDS) + file_count * _FILE_SECONDS
     seconds = measured.fixed_seconds + _START_CLUSTER_SECONDS + max(shared, alone)
     bottleneck = "the workers' processors" if shared >= alone else "the process that hands out parts"
     if workers > parts:

@@ -225,6 +225,16 @@ def agreed_place(sources: Sequence[Input]) -> Agreed | None:
     return Agreed(None if has_array or not heads else agreed_envelope(heads))
 
 
+def records_at(source: ByteInput, path: JsonPath | None, agreed: Agreed | None) -> RecordsAt | None:
+    """Return where the records stand in a source, by its first bytes, as `ChunkReader` finds it.
+
+    Raises:
+        SourceError, DataError: When it cannot be read.
+    """
+    head, is_whole = _head_of(source)
+    return _place_of(head, is_whole, path, agreed)
+
+
 def _head_of(source: ByteInput) -> tuple[bytes, bool]:
     with source.open() as stream:
         _, blocks = utf8_blocks(source.name, stream, HEAD_BYTES, lambda count: None)

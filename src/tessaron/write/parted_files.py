@@ -75,19 +75,16 @@ def written_sums(run: TableRun, tables: TableSet, place: PartPlace) -> PartSums:
             files[name] += sums.files.get(name, [])
 
     here = RowsAside(schemas)
-    try:
-        for found in run.write_parts(place):
-            if isinstance(found, PartSums):
-                add(found)
-            else:
-                here.add(Laid(found, 0))
-        # Those of documents, which are made here; and those without any rows.
-        own = TableSet(tuple(table for table in tables.tables if not rows[table.name]))
-        names = [table.name for table in own.tables]
-        waiting = ({name: laid.batches[name] for name in names} for laid in here)
-        add(place.write(HERE, own, waiting))
-    finally:
-        here.close()
+    for found in run.write_parts(place):
+        if isinstance(found, PartSums):
+            add(found)
+        else:
+            here.add(Laid(found, 0))
+    # Those of documents, which are made here; and those without any rows.
+    own = TableSet(tuple(table for table in tables.tables if not rows[table.name]))
+    names = [table.name for table in own.tables]
+    waiting = ({name: laid.batches[name] for name in names} for laid in here)
+    add(place.write(HERE, own, waiting))
     return PartSums({name: rows[name] for name in schemas}, values, files)
 
 

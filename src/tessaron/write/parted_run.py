@@ -6,7 +6,7 @@ import secrets
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import ExitStack
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from tessaron.core.base.arrays import ArrowRows
@@ -142,7 +142,7 @@ class PartedRun(TableRun):
 
     def _write_tasks(self, place: PartPlace, here: list[dict[str, ArrowRows]]) -> Iterator[PartTask]:
         """Yield the task for each part, once all of its chunks are taken in; note rows that are made here."""
-        chunks: list[tuple[LightResult, ChunkPlacing, dict[str, int]]] = []
+        chunks: list[tuple[LightResult, tuple[ChunkPlacing, ...], dict[str, int]]] = []
         before: dict[str, int] = {}
         for made in self._made():
             light: Any = made.result
@@ -161,7 +161,8 @@ class PartedRun(TableRun):
         rows: Counter[str] = Counter()
         for _, _, counts in chunks:
             rows.update(counts)
-        placing = PartPlacing(tuple(chunk for _, chunk, _ in chunks), before, rows, self._last_keys)
+        placings = tuple(placing for _, several, _ in chunks for placing in several)
+        placing = PartPlacing(placings, before, rows, self._last_keys)
         part = chunks[0][0].part
         self._sources.bases.pop(part.number, None)
         return PartTask(self._packed, part, WriteDetail(placing, place, self._watched_keys()))
@@ -175,7 +176,7 @@ class PartedRun(TableRun):
 
     _packed_of: tuple[Any, Any] | None = None
 
-    def _taken(self, made: Made, light: LightResult) -> tuple[ChunkPlacing, dict[str, int]]:
+    def _taken(self, made: Made, light: LightResult) -> tuple[tuple[ChunkPlacing, ...], dict[str, int]]:
         """Take in what is told of a chunk; return what is decided about its rows, and how many there are."""
         laid = light.laid
         assert laid is not None
@@ -195,7 +196,11 @@ class PartedRun(TableRun):
         self.account.add(laid, made.source, made.records_before, light.places)
         for name, count in counts.items():
             self._numbers.rows[name] = self._numbers.rows.get(name, 0) + count
-        return placing, counts
+        placings = [placing]
+        for count in light.chunks[:-1]:
+            before = placings[-1].records_before
+            placings.append(replace(placing, records_before=before + count if counts_on else before))
+        return tuple(placings), counts
 
     def _watched_keys(self) -> WatchedKeys:
         own = ("", (), ()) if self._own_watch is None else self._own_watch.watched

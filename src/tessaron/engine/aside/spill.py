@@ -37,6 +37,11 @@ class Spill:
         if self._file is not None:
             self._file.close()
 
+    def __del__(self) -> None:
+        # Of one that is no context: what still reads it holds it.
+        if self._file is not None:
+            self._file.close()
+
     def __len__(self) -> int:
         """Return how many chunks are kept."""
         return len(self._written) + len(self._kept)

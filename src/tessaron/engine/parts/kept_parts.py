@@ -34,6 +34,7 @@ from tessaron.engine.parts.part_specs import (
     PieceRead,
     SentChunks,
     SentTape,
+    together,
 )
 from tessaron.engine.parts.rows_aside import RowsAside
 from tessaron.engine.run_progress import NoProgress
@@ -60,13 +61,6 @@ class KeptPart:
     rows: RowsAside | None = None
     read: PartRead = field(default_factory=PartRead)
     used: float = 0.0
-
-    def close(self) -> None:
-        """Give up all of it."""
-        if self.feed is not None:
-            self.feed.spill.__exit__(None, None, None)
-        if self.rows is not None:
-            self.rows.close()
 
 
 _KEPT: dict[tuple[str, int], KeptPart] = {}
@@ -96,18 +90,16 @@ def forget_run(token: str) -> None:
     """Give up what is kept of a run, and of runs that nobody has asked for in a long time."""
     now = time.monotonic()
     with _LOCK:
-        gone = [key for key, kept in _KEPT.items() if key[0] == token or now - kept.used > _IDLE_SECONDS]
-        found = [_KEPT.pop(key) for key in gone]
-    for kept in found:
-        kept.close()
+        for key, kept in list(_KEPT.items()):
+            if key[0] == token or now - kept.used > _IDLE_SECONDS:
+                # A task that reads it still holds it until it is done.
+                del _KEPT[key]
 
 
 def forget_part(context: PartContext, part: Part) -> None:
     """Give up what is kept of a part."""
     with _LOCK:
-        kept = _KEPT.pop((context.token, part.number), None)
-    if kept is not None:
-        kept.close()
+        _KEPT.pop((context.token, part.number), None)
 
 
 def kept_part(context: PartContext, part: Part) -> KeptPart:
@@ -172,7 +164,7 @@ class _Untouched:
 def _read(context: PartContext, part: Part) -> KeptPart:
     kept = KeptPart()
     options = context.wanted.options
-    feed = Feed(Spill(), Learners(options.kernel != "python"))
+    feed = Feed(Spill(), Learners(options.kernel != "python"), joins=context.joins)
     if options.memory is not None:
         feed.most_bytes = options.bounded_chunk_bytes()
     if context.reads is None:
@@ -247,7 +239,22 @@ class _PartReader:
             else:
                 events.append(event)
         members = (lines[0].first, lines[0].end) if lines else (None, None)
-        return PieceRead(tuple(events), intake.byte_count, source.end, members)
+        return PieceRead(tuple(_fewer(events)), intake.byte_count, source.end, members)
+
+
+def _fewer(events: list[Event]) -> Iterator[Event]:
+    """Yield events with those of chunks together of which nothing is to be told: they are counted once."""
+    plain: list[LightResult] = []
+    for event in events:
+        if isinstance(event, ChunkRead) and event.result.is_plain:
+            plain.append(event.result)
+            continue
+        if plain:
+            yield ChunkRead(together(plain))
+            plain = []
+        yield event
+    if plain:
+        yield ChunkRead(together(plain))
 
 
 def _light(result: Any, part: Part) -> LightResult:

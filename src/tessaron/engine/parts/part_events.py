@@ -60,7 +60,6 @@ class PartedSources:
         token: By which workers know the run.
         part_bytes: The bytes of a part.
         progress: Is told what workers have done.
-        may_split: Whether large files may be read in spans.
         context: What all parts have in common, once it is known.
         bases: By part, what was counted before it, where that is not nothing.
     """
@@ -70,7 +69,6 @@ class PartedSources:
     token: str
     part_bytes: int
     progress: Progress = field(default_factory=NoProgress)
-    may_split: bool = True
     context: PartContext | None = None
     bases: dict[int, PartBase] = field(default_factory=dict)
     _numbers: Iterator[int] = field(default_factory=count)
@@ -80,7 +78,8 @@ class PartedSources:
         """Return what does elsewhere with chunks what `works` does here."""
         options = replace(wanted.options, on_rows=None)
         reads = None if isinstance(works.work, ShapeWork) else cast("RowWork", works.work)
-        self.context = PartContext(self.token, replace(wanted, options=options), reads=reads)
+        joins = works.records.joins
+        self.context = PartContext(self.token, replace(wanted, options=options), reads=reads, joins=joins)
         return PartedWorks(works.mapper, works.work, works.around, works.records, works.documents, self)
 
     def events(
@@ -117,7 +116,9 @@ class PartedSources:
     def plan(self) -> PartPlan:
         """In which parts the sources are read."""
         if self._plan is None:
-            self._plan = PartPlan(self.inputs, self.part_bytes, self.may_split)
+            assert self.context is not None
+            path, agreed = self.context.path, self.context.agreed
+            self._plan = PartPlan(self.inputs, self.part_bytes, path, agreed)
         return self._plan
 
     def next_number(self) -> int:

@@ -3,25 +3,33 @@
 from __future__ import annotations
 
 import os
+import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from itertools import pairwise
+from typing import TYPE_CHECKING
 
 from tessaron.core.base.errors import TessaronError
-from tessaron.core.cutting.json_splitting import OuterForm, recognise_form
+from tessaron.core.cutting.json_splitting import OuterForm
 from tessaron.engine.parts.part_specs import FilePiece
 from tessaron.sources.forms.endings import ARCHIVE_ENDINGS, TABULAR_ENDINGS
 from tessaron.sources.forms.gzip_members import MAGIC
 from tessaron.sources.inputs import ByteInput, Input
+from tessaron.sources.json_chunks import Agreed, records_at
 from tessaron.sources.spans import Span
+
+if TYPE_CHECKING:
+    from tessaron.core.query.jsonpath import JsonPath
 
 PART_BYTES, LEAST_PART_BYTES = 100_000_000, 8_000_000
 """So many bytes of the source make a part, and no fewer where there would be too few for all workers."""
 _PARTS_OF_EACH = 8
+_MOST_PARTS, _LARGEST_PART_BYTES = 50_000, 2_000_000_000
+"""So many parts are enough for any cluster: more of them would keep the process that hands them out busy."""
 _MOST_FILES = 2_000
 _WORTH_SPANS, _MOST_OF_ONE = 2, 4
 """A file of more than so many parts is read in spans; one of more than so many that cannot be is cut here."""
-_HEAD_BYTES = 256 * 1024
+_HEAD_BYTES, _OF_GZIP = 64 * 1024, 31
 _PACKED_ENDINGS = (".gz", ".zst", ".bz2", ".xz")
 _EXPANSION = 8
 """JSON comes out of what is packed as about so many times its bytes."""
@@ -34,7 +42,8 @@ def fitting_part_bytes(inputs: Sequence[Input], worker_count: int) -> int:
 
 def part_bytes_for(byte_count: int, worker_count: int) -> int:
     """Return the bytes of a part with which all workers have several, of so many bytes in all."""
-    return min(PART_BYTES, max(LEAST_PART_BYTES, byte_count // (_PARTS_OF_EACH * worker_count)))
+    fitting = min(PART_BYTES, max(LEAST_PART_BYTES, byte_count // (_PARTS_OF_EACH * worker_count)))
+    return max(fitting, min(byte_count // _MOST_PARTS, _LARGEST_PART_BYTES))
 
 
 def weight_of(entry: Input) -> int:
@@ -52,12 +61,13 @@ class PartPlan:
     Args:
         inputs: The sources.
         part_bytes: The bytes of a part.
-        may_split: Whether large files may be read in spans.
+        path, agreed: Where the records stand; see `ChunkReader`.
     """
 
     inputs: Sequence[Input]
     part_bytes: int
-    may_split: bool
+    path: JsonPath | None = None
+    agreed: Agreed | None = None
     _spans: dict[int, tuple[Span, ...]] = field(default_factory=dict)
 
     def is_read_there(self, number: int) -> bool:
@@ -99,10 +109,10 @@ class PartPlan:
 
     def spans(self, number: int, entry: ByteInput) -> tuple[Span, ...]:
         """Return the spans in which a large file is read; nothing where it is read as a whole."""
-        if not self.may_split or weight_of(entry) <= _WORTH_SPANS * self.part_bytes:
+        if weight_of(entry) <= _WORTH_SPANS * self.part_bytes:
             return ()
         if number not in self._spans:
-            self._spans[number] = tuple(_spans(entry, self.part_bytes))
+            self._spans[number] = tuple(_spans(entry, self.part_bytes, self.path, self.agreed))
         return self._spans[number]
 
 
@@ -110,13 +120,19 @@ def _together(waiting: list[FilePiece]) -> tuple[tuple[FilePiece, ...], int]:
     return tuple(waiting), sum(piece.size for piece in waiting)
 
 
-def _spans(entry: ByteInput, part_bytes: int) -> Iterator[Span]:
+def _spans(entry: ByteInput, part_bytes: int, path: JsonPath | None, agreed: Agreed | None) -> Iterator[Span]:
     """Yield the spans of a file, if it is plain JSON Lines in UTF-8, packed or not; else nothing."""
-    head = _head_of(entry)
+    try:
+        with entry.open() as stream:
+            head = stream.read(_HEAD_BYTES)
+        place = records_at(entry, path, agreed)
+    except TessaronError:
+        # It is told when it is read.
+        return
     is_gzip = head.startswith(MAGIC)
-    text = _unpacked_head(head) if is_gzip else head
-    is_plain = text[:1] in (b"{", b"[") and b"\0" not in text[:4]
-    if not is_plain or recognise_form(text) is not OuterForm.LINES or text.startswith(MAGIC):
+    begin = _unpacked_head(head) if is_gzip else head
+    is_plain = begin[:1] in (b"{", b"[") and b"\0" not in begin[:4]
+    if not is_plain or place is None or place.form is not OuterForm.LINES or place.names is not None:
         return
     step = part_bytes // (_EXPANSION if is_gzip else 1)
     size = entry.size or 0
@@ -125,19 +141,8 @@ def _spans(entry: ByteInput, part_bytes: int) -> Iterator[Span]:
         yield Span(start, stop, is_gzip)
 
 
-def _head_of(entry: ByteInput) -> bytes:
-    try:
-        with entry.open() as stream:
-            return stream.read(_HEAD_BYTES)
-    except TessaronError:
-        # It is told when it is read.
-        return b""
-
-
 def _unpacked_head(head: bytes) -> bytes:
-    import zlib
-
     try:
-        return zlib.decompressobj(31).decompress(head, _HEAD_BYTES)
+        return zlib.decompressobj(_OF_GZIP).decompress(head, _HEAD_BYTES)
     except zlib.error:
         return b""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import pickle
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any, Protocol
 
@@ -97,6 +98,7 @@ class PartContext:
         agreed: As in `ChunkReader`.
         reads: By a layout that is given: what becomes of chunks at once; None where tapes are put aside.
         lays: What becomes of tapes, once it is known.
+        joins: Whether small tapes are joined; see `Feed`.
     """
 
     token: str
@@ -105,6 +107,7 @@ class PartContext:
     agreed: Agreed | None = None
     reads: RowWork | None = None
     lays: RowWork | None = None
+    joins: bool = True
 
 
 @dataclass(frozen=True, slots=True)
@@ -156,6 +159,7 @@ class LightResult:
         part: The part that it belongs to.
         laid: What `lay` found, with the counts of rows in the place of rows; None where a tape was put aside.
         digests: As in `LaidResult`.
+        chunks: The records of each chunk, where several of which nothing is to be told are one result.
         record_count, faults, repeated, offsets, is_cut, run_counts, places: As in `LaidResult`.
     """
 
@@ -171,6 +175,13 @@ class LightResult:
     digests: Any = None
     is_refused: bool = False
     shape: None = None
+    chunks: tuple[int, ...] = ()
+
+    @property
+    def is_plain(self) -> bool:
+        """Whether nothing is to be told but counts."""
+        told = (self.faults, self.repeated, self.run_counts, self.is_cut, self.digests is not None)
+        return self.laid is not None and not any(told) and not self.laid.problems
 
 
 @dataclass(frozen=True, slots=True)
@@ -201,3 +212,24 @@ class PartRead:
 def at_worker(part: Part, worker: str) -> Part:
     """Return a part with the worker that has what was made of it."""
     return replace(part, near=worker)
+
+
+def together(results: Sequence[LightResult]) -> LightResult:
+    """Return chunks of which nothing is to be told but counts as one result."""
+    first, *others = results
+    assert first.laid is not None
+    laid = first.laid
+    rows = {name: batch.num_rows for name, batch in laid.batches.items()}
+    for other in others:
+        more = other.laid
+        assert more is not None
+        for name, batch in more.batches.items():
+            rows[name] += batch.num_rows
+        laid.rejected += more.rejected
+        laid.record_count += more.record_count
+        for name in ("filtered", "left_out", "passed", "read", "gone", "unfit"):
+            getattr(laid, name).update(getattr(more, name))
+        laid.met |= more.met
+    laid.batches = {name: LightRows(count) for name, count in rows.items()}
+    counts = tuple(each.record_count for each in results)
+    return replace(first, record_count=sum(counts), laid=laid, chunks=counts)

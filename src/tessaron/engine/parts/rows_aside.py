@@ -42,7 +42,3 @@ class RowsAside:
             record_count, counted = pickle.loads(head)
             records, read = counted or ({}, ())
             yield Laid(batches, record_count, records=records, read=Counter(dict.fromkeys(read, 0)))
-
-    def close(self) -> None:
-        """Give up what was put aside."""
-        self._spill.__exit__(None, None, None)
