@@ -24,6 +24,7 @@ COMMANDS = [
     "compose",
     "sample",
     "draft",
+    "estimate",
     "preview",
     "export",
     "load",

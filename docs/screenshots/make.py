@@ -37,6 +37,13 @@ PICTURES = {
         "tessaron compare harbour/deliveries/1_monday.ndjson wednesday.ndjson",
         "tessaron compare sqlite:///harbour/nights.sqlite wednesday.ndjson --gate widens || echo the gate is shut",
     ],
+    "cluster": [
+        "tessaron estimate harbour/vessel_calls.ndjson --on-workers 2 --on-workers 8",
+        "tessaron export harbour/vessel_calls.ndjson -o parts --cluster local:2 --part-size 200KB --name calls",
+        "ls parts/calls_stays",
+        "tessaron verify parts harbour/vessel_calls.ndjson | tail -2",
+        "tessaron export harbour/vessel_calls.ndjson -o more --cluster tcp://127.0.0.1:9",
+    ],
     "demo": ["tessaron demo --into again | head -50"],
     "draft": ["tessaron draft harbour/harbour_events.ndjson | head -50"],
     "export": [

@@ -27,7 +27,7 @@ _STEPS = {
     },
     "Decide": {
         "draft": ("making.draft", "The layout that is proposed: as a file, or to choose on a page."),
-        "estimate": ("looking.estimate", "What a run would take: time, memory and size, on so many workers."),
+        "estimate": ("looking.estimate", "What a run would take: time, memory, size."),
         "preview": ("looking.preview", "The first rows of every table, with types."),
     },
     "Write": {

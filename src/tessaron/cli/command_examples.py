@@ -27,6 +27,13 @@ EXAMPLES: dict[str, tuple[tuple[str, str], ...]] = {
     "values": (
         ("every value with its place", "tessaron values inspections.json | grep soundings | head -n 3"),
     ),
+    "estimate": (
+        ("what an export would take", "tessaron estimate vessel_calls.ndjson"),
+        (
+            "on clusters of 8 and 32 workers",
+            "tessaron estimate vessel_calls.ndjson --on-workers 8 --on-workers 32",
+        ),
+    ),
     "sample": (
         (
             "for somebody else, with nothing of the data",

@@ -183,7 +183,7 @@ def export(
 
 def _parted(cluster: Cluster | str, form: FileForm, options: Options, stack: ExitStack) -> MakesRun:
     """Return what makes a run on a cluster, which is open until the stack closes."""
-    from tessaron.write.parted_files import check_form
+    from tessaron.write.parted_exporting import check_form
     from tessaron.write.parted_run import run_on
 
     check_form(form)
@@ -195,7 +195,7 @@ def _write_tables(
 ) -> Written:
     """Write the rows of a run, here or wherever its parts are."""
     if run.is_elsewhere:
-        from tessaron.write.parted_files import write_files
+        from tessaron.write.parted_exporting import write_files
 
         return write_files(run, plan, target, form, options.collected_bytes())
     workers = options.worker_count()
