@@ -25,7 +25,7 @@ from tessaron.engine.options import Options
 from tessaron.engine.parts.dask_engine import DaskEngine
 from tessaron.engine.parts.local_workers import LocalWorkers
 from tessaron.engine.parts.part_planning import PartPlan
-from tessaron.engine.parts.part_specs import PackedOnce, Part, PartContext, PartTask
+from tessaron.engine.parts.part_specs import PackedOnce, PartContext, PartTask, SourcePart
 from tessaron.engine.parts.part_work import learnt_of_part, merge_learnt
 from tessaron.sources.resolving import resolve_inputs
 
@@ -86,7 +86,7 @@ def merging(engine: DaskEngine, folder: Path) -> None:
     write_calls_of_size(small, 1)
     (pieces, size), *_ = PartPlan(resolve_inputs(str(small)), 100_000_000).parts()
     context = PackedOnce.of(PartContext("merging", Wanted(Options())))
-    task = PartTask(context, Part(0, pieces, byte_count=size))
+    task = PartTask(context, SourcePart(0, pieces, byte_count=size))
     tasks = [task] * PARTS
     engine.fold(learnt_of_part, merge_learnt, tasks[:100])
     seconds = timed(lambda: engine.fold(learnt_of_part, merge_learnt, tasks))

@@ -26,7 +26,7 @@ from tessaron.engine.parts.clusters import Cluster
 from tessaron.engine.parts.dask_engine import DaskEngine
 from tessaron.engine.parts.here_engine import HereEngine
 from tessaron.engine.parts.local_workers import LocalWorkers
-from tessaron.engine.parts.part_specs import FilePiece, PackedOnce, Part, PartContext, PartTask
+from tessaron.engine.parts.part_specs import FilePiece, PackedOnce, PartContext, PartTask, SourcePart
 from tessaron.engine.parts.part_work import read_part
 from tessaron.sinks.target_folder import sha256_of
 from tessaron.sources.demo.manifests import write_manifests
@@ -241,7 +241,7 @@ class PartsTest(ComparingTest):
         piece = FilePiece(0, "calls.json", 10, str(self.folder / "nowhere.json"))
         context = PackedOnce.of(PartContext("t", Wanted(Options())))
         with self.assertRaisesRegex(SourceError, "the worker on .* does not see this file"):
-            read_part(PartTask(context, Part(0, (piece,))))
+            read_part(PartTask(context, SourcePart(0, (piece,))))
 
     def test_what_workers_lose_is_made_again(self):
         source = write_calls(self.folder, 150)

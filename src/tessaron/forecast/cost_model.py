@@ -35,6 +35,7 @@ class Measured:
         packed_bytes: That the source has for them.
         records, rows, tables: In it.
         written_bytes: Of the files that were written.
+        written_share: Bytes written for each byte more.
         fixed_seconds: What a run costs however little it reads.
         byte_seconds: For each byte more.
         peak_bytes: The most memory.
@@ -46,6 +47,7 @@ class Measured:
     rows: int
     tables: int
     written_bytes: int
+    written_share: float
     fixed_seconds: float
     byte_seconds: float
     peak_bytes: int
@@ -103,8 +105,7 @@ def cost_on_cluster(
     parts = max(byte_count / part_bytes, 1)
     shared = measured.byte_seconds * byte_count * _CLUSTER_SHARE
     # The last parts leave workers without work: half a round of them, on the average.
-    rounds = parts / workers
-    shared = shared / min(workers, parts) * (1 + 0.5 / max(rounds, 1))
+    shared *= max(parts / workers + 0.5, 1) / parts
     alone = parts * (_TASKS_OF_PART * _TASK_SECONDS + _PART_SECONDS) + file_count * _FILE_SECONDS
     seconds = measured.fixed_seconds + _START_CLUSTER_SECONDS + max(shared, alone)
     bottleneck = "the workers' processors" if shared >= alone else "the process that hands out parts"

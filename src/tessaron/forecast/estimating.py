@@ -123,12 +123,13 @@ def estimate(
         measured = _measured(small, large, _Trial(folder, format, layout, told))
     whole = max(byte_count * measured.bytes / measured.packed_bytes, 1)
     times = whole / measured.bytes
+    output = measured.written_bytes + measured.written_share * (whole - measured.bytes)
     costs = [cost_here(measured, whole, count) for count in sorted({1, settled.worker_count()})]
     counts = tuple(on_workers) or _USUAL
     costs += [cost_on_cluster(measured, whole, files, count, part_bytes) for count in counts]
     return Estimate(
         files, byte_count, round(whole), measured, len(large), round(measured.records * times),
-        round(measured.rows * times), round(measured.written_bytes * times), tuple(costs),
+        round(measured.rows * times), round(output), tuple(costs),
     )  # fmt: skip
 
 
@@ -160,13 +161,16 @@ def _measured(small: Sequence[SampledFile], large: Sequence[SampledFile], trial:
     small_bytes, large_bytes = (sum(each.bytes for each in sample) for sample in (small, large))
     # The first run of a process loads what all others find.
     trial.export(small)
-    least = min(trial.export(small)[1] for _ in range(_ROUNDS))
+    trials = [trial.export(small) for _ in range(_ROUNDS)]
+    least, small_written = min(seconds for _, seconds, _ in trials), trials[0][2]
     receipt, seconds, written = trial.export(large)
     seconds = min(seconds, *(trial.export(large)[1] for _ in range(_ROUNDS - 1)))
     more_bytes = large_bytes - small_bytes
-    step = seconds / large_bytes
+    step, share = seconds / large_bytes, written / large_bytes
     if more_bytes > large_bytes / 2:
         step = min(max((seconds - least) / more_bytes, step / 2), step)
+        # What stands in every file, and beside them, is written once.
+        share = max((written - small_written) / more_bytes, 0.0)
     fixed = _start_seconds() + max(seconds - step * large_bytes, 0)
     return Measured(
         large_bytes,
@@ -175,6 +179,7 @@ def _measured(small: Sequence[SampledFile], large: Sequence[SampledFile], trial:
         receipt.rows,
         len(receipt.tables),
         written,
+        share,
         fixed,
         step,
         peak_bytes(),

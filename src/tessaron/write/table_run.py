@@ -26,7 +26,7 @@ from tessaron.engine.reading import SourceReading
 from tessaron.engine.run_progress import Progress
 from tessaron.sources.inputs import Input
 from tessaron.write.across.chunk_placing import ChunkPlacer, ChunkPlacing
-from tessaron.write.across.repeats import Repeats, RowDigests, WatchedRows
+from tessaron.write.across.repeats import RepeatedRecords, RowDigests, WatchedRows
 from tessaron.write.across.uniqueness import FirstSeen
 from tessaron.write.across.watching import DraftedKeyWatch, Watches
 from tessaron.write.books.account import Account
@@ -142,7 +142,7 @@ class TableRun:
         self._watches = Watches(plans, self._stack)
         watched = WatchedRows.of(plans)
         seen = [self._stack.enter_context(FirstSeen()) for _ in watched.firsts]
-        self._repeats = Repeats(watched, seen, self.account)
+        self._repeats = RepeatedRecords(watched, seen, self.account)
 
     def read(self) -> TableSet:
         """Return the tables that will be written, parents before children; to draft them, read all."""

@@ -5,6 +5,8 @@ from __future__ import annotations
 import mmap
 import tempfile
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
 from types import TracebackType
 from typing import IO
 
@@ -19,9 +21,15 @@ class Spill:
 
     The file on disk has no name: the system removes it with the process, however that ends. Chunks begin
     where pages do, so that each is read by mapping it into memory, without a copy.
+
+    Args:
+        file: Instead: a file with this name, open only while it is written or read, for who keeps many of
+            these; it is removed with the spill.
+        most_bytes: So many bytes stay in memory.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, file: Path | None = None, most_bytes: int = _IN_MEMORY_BYTES) -> None:
+        self._name, self._most_bytes = file, most_bytes
         self._kept: list[_Parts] = []
         self._kept_bytes = 0
         self._file: IO[bytes] | None = None
@@ -34,13 +42,17 @@ class Spill:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self._kept.clear()
-        if self._file is not None:
-            self._file.close()
+        self._take_away()
 
     def __del__(self) -> None:
         # Of one that is no context: what still reads it holds it.
+        self._take_away()
+
+    def _take_away(self) -> None:
         if self._file is not None:
             self._file.close()
+        if self._name is not None and self._written:
+            self._name.unlink(missing_ok=True)
 
     def __len__(self) -> int:
         """Return how many chunks are kept."""
@@ -54,11 +66,12 @@ class Spill:
         """
         self._kept.append(packed)
         self._kept_bytes += sum(map(len, packed))
-        if self._kept_bytes <= _IN_MEMORY_BYTES and self._file is None:
+        if self._kept_bytes <= self._most_bytes and not self._written:
             return
         try:
-            for parts in self._kept:
-                self._write(parts)
+            with self._opened("ab") as file:
+                for parts in self._kept:
+                    self._write(file, parts)
         except OSError as error:
             raise TargetError(
                 f"{tempfile.gettempdir()}: no room for temporary data: {error.strerror}; "
@@ -66,14 +79,24 @@ class Spill:
             ) from error
         self._kept.clear()
 
-    def _write(self, parts: _Parts) -> None:
+    @contextmanager
+    def _opened(self, mode: str) -> Iterator[IO[bytes]]:
+        """Return the file."""
+        if self._name is not None:
+            with open(self._name, mode) as file:
+                yield file
+            return
         if self._file is None:
             self._file = tempfile.TemporaryFile()  # noqa: SIM115
-        at = self._file.seek(0, 2)
+        yield self._file
+        self._file.flush()
+
+    def _write(self, file: IO[bytes], parts: _Parts) -> None:
+        at = file.seek(0, 2)
         start = -(-at // mmap.ALLOCATIONGRANULARITY) * mmap.ALLOCATIONGRANULARITY
-        self._file.write(bytes(start - at))
+        file.write(bytes(start - at))
         for part in parts:
-            self._file.write(part)
+            file.write(part)
         self._written.append((start, list(map(len, parts))))
 
     def rewrite(self, chunks: Iterator[_Parts]) -> None:
@@ -85,13 +108,15 @@ class Spill:
             self._file.close()
         self._kept, self._kept_bytes = other._kept, other._kept_bytes
         self._file, self._written = other._file, other._written
+        # What it had is not its own any more.
+        other._file, other._written = None, []
 
     def read(self) -> Iterator[_Parts]:
         """Yield all chunks in the order in which they were written."""
-        if self._file is not None:
-            self._file.flush()
-            for start, sizes in self._written:
-                yield _mapped(self._file.fileno(), start, sizes)
+        for start, sizes in self._written:
+            with self._opened("rb") as file:
+                found = _mapped(file.fileno(), start, sizes)
+            yield found
         yield from self._kept
 
 

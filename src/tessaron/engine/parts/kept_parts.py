@@ -12,6 +12,8 @@ from dataclasses import dataclass, field, replace
 from threading import Lock
 from typing import Any, BinaryIO, cast
 
+import pyarrow as pa
+
 from tessaron.core.base.errors import SourceError
 from tessaron.core.cutting.json_splitting import Chunk
 from tessaron.core.kernel.chunk_reading import ReadTask
@@ -23,17 +25,18 @@ from tessaron.engine.aside.spill import Spill
 from tessaron.engine.chunk_events import AroundRead, ChunkEvents, ChunkRead, Event
 from tessaron.engine.feeds import Feed, Learners, ReadResult, ShapeWork
 from tessaron.engine.intake import ChunkWorks, Intake
+from tessaron.engine.parts.kept_files import kept_spill
 from tessaron.engine.parts.part_specs import (
     FilePiece,
     LightResult,
     LightRows,
     PackedOnce,
-    Part,
     PartContext,
     PartRead,
     PieceRead,
     SentChunks,
     SentTape,
+    SourcePart,
     together,
 )
 from tessaron.engine.parts.rows_aside import RowsAside
@@ -96,13 +99,13 @@ def forget_run(token: str) -> None:
                 del _KEPT[key]
 
 
-def forget_part(context: PartContext, part: Part) -> None:
+def forget_part(context: PartContext, part: SourcePart) -> None:
     """Give up what is kept of a part."""
     with _LOCK:
         _KEPT.pop((context.token, part.number), None)
 
 
-def kept_part(context: PartContext, part: Part) -> KeptPart:
+def kept_part(context: PartContext, part: SourcePart) -> KeptPart:
     """Return what is kept of a part; read now, where that is nothing."""
     key = (context.token, part.number)
     with _LOCK:
@@ -116,7 +119,7 @@ def kept_part(context: PartContext, part: Part) -> KeptPart:
     return kept
 
 
-def rows_of(context: PartContext, part: Part) -> RowsAside:
+def rows_of(context: PartContext, part: SourcePart) -> RowsAside:
     """Return the rows of a part; made now, where they are not kept."""
     kept = kept_part(context, part)
     if kept.rows is None:
@@ -125,12 +128,12 @@ def rows_of(context: PartContext, part: Part) -> RowsAside:
     return kept.rows
 
 
-def lay_tapes(context: PartContext, part: Part, kept: KeptPart) -> list[LightResult]:
+def lay_tapes(context: PartContext, part: SourcePart, kept: KeptPart) -> list[LightResult]:
     """Make rows of the tapes of a part, which go then; return what there is to tell of each tape."""
     work, feed = context.lays, kept.feed
     assert work is not None
     assert feed is not None
-    rows, told = RowsAside(_schemas_of(work)), []
+    rows, told = RowsAside(_schemas_of(work), kept_spill()), []
     for packed in feed.spill.read():
         result = work(packed)
         rows.add(result.laid)
@@ -161,16 +164,19 @@ class _Untouched:
         raise NotImplementedError
 
 
-def _read(context: PartContext, part: Part) -> KeptPart:
+def _read(context: PartContext, part: SourcePart) -> KeptPart:
     kept = KeptPart()
     options = context.wanted.options
-    feed = Feed(Spill(), Learners(options.kernel != "python"), joins=context.joins)
+    if options.memory is not None:
+        # As on one machine: this allocator gives back what was freed.
+        pa.set_memory_pool(pa.system_memory_pool())
+    feed = Feed(kept_spill(), Learners(options.kernel != "python"), joins=context.joins)
     if options.memory is not None:
         feed.most_bytes = options.bounded_chunk_bytes()
     if context.reads is None:
         kept.feed = feed
     else:
-        kept.rows = RowsAside(_schemas_of(context.reads))
+        kept.rows = RowsAside(_schemas_of(context.reads), kept_spill())
     maker = _PartReader(context, part, kept, feed)
     if isinstance(part.sent, SentTape):
         results: tuple[LightResult, ...] = (maker.take(maker.work.of(_tape_in(part.sent, context)), 0, ""),)
@@ -191,7 +197,7 @@ def _tape_in(sent: SentTape, context: PartContext) -> Tape:
 class _PartReader:
     """Reads one part."""
 
-    def __init__(self, context: PartContext, part: Part, kept: KeptPart, feed: Feed):
+    def __init__(self, context: PartContext, part: SourcePart, kept: KeptPart, feed: Feed):
         self._context, self._part, self._kept = context, part, kept
         self.work: Any = context.reads or ShapeWork(feed.learners)
         self._documents = 0
@@ -257,7 +263,7 @@ def _fewer(events: list[Event]) -> Iterator[Event]:
         yield ChunkRead(together(plain))
 
 
-def _light(result: Any, part: Part) -> LightResult:
+def _light(result: Any, part: SourcePart) -> LightResult:
     light = LightResult(
         part, result.record_count, result.faults, result.repeated, result.offsets, result.is_cut,
         result.run_counts,

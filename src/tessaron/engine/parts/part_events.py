@@ -21,13 +21,13 @@ from tessaron.engine.parts.part_specs import (
     FilePiece,
     LightResult,
     PackedOnce,
-    Part,
     PartContext,
     PartTask,
     PieceRead,
     RowWork,
     SentChunks,
     SentTape,
+    SourcePart,
     at_worker,
 )
 from tessaron.engine.parts.part_work import read_part
@@ -76,7 +76,8 @@ class PartedSources:
 
     def works(self, works: ChunkWorks, wanted: Wanted) -> ChunkWorks:
         """Return what does elsewhere with chunks what `works` does here."""
-        options = replace(wanted.options, on_rows=None)
+        # A task has one thread, and a worker does one task at a time.
+        options = replace(wanted.options, on_rows=None, workers=1)
         reads = None if isinstance(works.work, ShapeWork) else cast("RowWork", works.work)
         joins = works.records.joins
         self.context = PartContext(self.token, replace(wanted, options=options), reads=reads, joins=joins)
@@ -95,7 +96,7 @@ class PartedSources:
         assert self.context is not None
         return PackedOnce.of(self.context)
 
-    def results(self, parts: Iterator[Part]) -> Iterator[tuple[Part, Any]]:
+    def results(self, parts: Iterator[SourcePart]) -> Iterator[tuple[SourcePart, Any]]:
         """Yield parts with what there is to tell of each, in order; the part knows its worker then."""
         packed, waiting = self.packed(), []
 
@@ -125,10 +126,10 @@ class PartedSources:
         """Return the number of the next part."""
         return next(self._numbers)
 
-    def planned(self) -> Iterator[Part]:
+    def planned(self) -> Iterator[SourcePart]:
         """Yield the parts of the sources that workers open by themselves."""
         for pieces, byte_count in self.plan.parts():
-            yield Part(self.next_number(), pieces, byte_count=byte_count)
+            yield SourcePart(self.next_number(), pieces, byte_count=byte_count)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,13 +146,13 @@ class PartedWorks(ChunkWorks):
         """Yield tasks with what becomes of them; chunks go in groups, what is none waits in its place."""
         groups: list[list[Any]] = []
 
-        def parts() -> Iterator[Part]:
+        def parts() -> Iterator[SourcePart]:
             for group in _grouped(tasks):
                 groups.append(group)
                 chunks = tuple(each for each in group if _goes_there(each))
                 if chunks:
                     size = sum(len(each.chunk.data) for each in chunks)
-                    yield Part(self.sources.next_number(), sent=SentChunks(chunks), byte_count=size)
+                    yield SourcePart(self.sources.next_number(), sent=SentChunks(chunks), byte_count=size)
 
         for part, read in self.sources.results(parts()):
             while groups and not any(map(_goes_there, groups[0])):
@@ -169,7 +170,7 @@ class PartedWorks(ChunkWorks):
     def of(self, tape: Tape) -> Any:
         """Return what becomes of a tape that was made here."""
         sent = SentTape(pickle.dumps(tape))
-        part = Part(self.sources.next_number(), sent=sent, byte_count=len(sent.packed))
+        part = SourcePart(self.sources.next_number(), sent=sent, byte_count=len(sent.packed))
         for at, read in self.sources.results(iter((part,))):
             return replace(read.results[0], part=at)
         return None
@@ -224,7 +225,7 @@ class PartEvents:
         self._here = ChunkEvents(wanted, intake, works, path, agreed)
         self._is_inside = wanted.options.envelope
         self.task = self._here.task
-        self._pieces: Iterator[tuple[Part, FilePiece, PieceRead]] | None = None
+        self._pieces: Iterator[tuple[SourcePart, FilePiece, PieceRead]] | None = None
         self._numbers: dict[int, int] = {}
 
     def of(self, entry: ByteInput, documents_before: int) -> Iterator[Event]:
@@ -261,12 +262,12 @@ class PartEvents:
                 break
         check_chain(entry.name, members)
 
-    def _all_pieces(self) -> Iterator[tuple[Part, FilePiece, PieceRead]]:
+    def _all_pieces(self) -> Iterator[tuple[SourcePart, FilePiece, PieceRead]]:
         for part, read in self._sources.results(self._sources.planned()):
             for piece, told in zip(part.files, read.pieces, strict=True):
                 yield part, piece, told
 
-    def _told(self, event: Event, part: Part, entry: ByteInput, lines: int, byte_count: int) -> Event:
+    def _told(self, event: Event, part: SourcePart, entry: ByteInput, lines: int, byte_count: int) -> Event:
         """Return an event as it would be told here."""
         if isinstance(event, AroundRead) and event.result is not None:
             return self._around(event, entry.name)

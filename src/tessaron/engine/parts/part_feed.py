@@ -13,7 +13,7 @@ from tessaron.core.model.name_trees import FoundTree
 from tessaron.core.shape.shape import Shape
 from tessaron.engine.feeds import Feed, Mapper
 from tessaron.engine.parts.part_events import PartBase, PartedSources
-from tessaron.engine.parts.part_specs import LightResult, PackedOnce, Part, PartTask, RowWork
+from tessaron.engine.parts.part_specs import LightResult, PackedOnce, PartTask, RowWork, SourcePart
 from tessaron.engine.parts.part_work import (
     Learnt,
     PassOver,
@@ -29,9 +29,9 @@ from tessaron.engine.parts.part_work import (
 class PartSpill:
     """Stands for the tapes of parts, in the order of the parts."""
 
-    parts: list[Part] = field(default_factory=list)
+    parts: list[SourcePart] = field(default_factory=list)
 
-    def read(self) -> Iterator[Part]:
+    def read(self) -> Iterator[SourcePart]:
         """Yield the parts: a pass over them goes where their tapes are."""
         return iter(self.parts)
 
@@ -50,7 +50,7 @@ class PartedFeed(Feed):
     elsewhere: PartedSources | None = None
 
     @property
-    def parts(self) -> list[Part]:
+    def parts(self) -> list[SourcePart]:
         """The parts taken in."""
         return self._tapes.parts
 
@@ -132,7 +132,7 @@ class PartMapper:
         if first is None:
             return
         everything = chain((first,), tasks)
-        if not isinstance(first, Part):
+        if not isinstance(first, SourcePart):
             yield from self._here.map(work, everything)
             return
         packed = self._sources.packed()
@@ -141,13 +141,13 @@ class PartMapper:
         for done in self._sources.engine.map(PassOver(), jobs):
             yield from done.result
 
-    def lay(self, work: RowWork, parts: Iterator[Part]) -> Iterator[LightResult]:
+    def lay(self, work: RowWork, parts: Iterator[SourcePart]) -> Iterator[LightResult]:
         """Make rows of tapes that are elsewhere, to be kept there; yield what there is to tell of each."""
         sources = self._sources
         assert sources.context is not None
         sources.context = replace(sources.context, lays=work)
         packed: PackedOnce = sources.packed()
-        waiting: list[Part] = []
+        waiting: list[SourcePart] = []
 
         def jobs() -> Iterator[PartTask]:
             for part in parts:

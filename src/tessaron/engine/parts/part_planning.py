@@ -23,7 +23,7 @@ if TYPE_CHECKING:
 
 PART_BYTES, LEAST_PART_BYTES = 100_000_000, 8_000_000
 """So many bytes of the source make a part, and no fewer where there would be too few for all workers."""
-_PARTS_OF_EACH = 8
+_PARTS_OF_EACH, _WORKER_BYTES = 8, 2_000_000
 _MOST_PARTS, _LARGEST_PART_BYTES = 50_000, 2_000_000_000
 """So many parts are enough for any cluster: more of them would keep the process that hands them out busy."""
 _MOST_FILES = 2_000
@@ -42,7 +42,9 @@ def fitting_part_bytes(inputs: Sequence[Input], worker_count: int) -> int:
 
 def part_bytes_for(byte_count: int, worker_count: int) -> int:
     """Return the bytes of a part with which all workers have several, of so many bytes in all."""
-    fitting = min(PART_BYTES, max(LEAST_PART_BYTES, byte_count // (_PARTS_OF_EACH * worker_count)))
+    # Many workers would ask for small parts more often than they can be handed out.
+    least = max(LEAST_PART_BYTES, worker_count * _WORKER_BYTES)
+    fitting = min(PART_BYTES, max(least, byte_count // (_PARTS_OF_EACH * worker_count)))
     return max(fitting, min(byte_count // _MOST_PARTS, _LARGEST_PART_BYTES))
 
 

@@ -59,7 +59,7 @@ class SentTape:
 
 
 @dataclass(frozen=True, slots=True)
-class Part:
+class SourcePart:
     """What one task works on.
 
     Attributes:
@@ -135,7 +135,7 @@ class PartTask:
     """
 
     context: PackedOnce
-    part: Part
+    part: SourcePart
     detail: Any = None
 
     @property
@@ -163,7 +163,7 @@ class LightResult:
         record_count, faults, repeated, offsets, is_cut, run_counts, places: As in `LaidResult`.
     """
 
-    part: Part
+    part: SourcePart
     record_count: int
     faults: list[Fault] = field(default_factory=list)
     repeated: list[Repeated] = field(default_factory=list)
@@ -209,7 +209,7 @@ class PartRead:
     results: tuple[LightResult, ...] = ()
 
 
-def at_worker(part: Part, worker: str) -> Part:
+def at_worker(part: SourcePart, worker: str) -> SourcePart:
     """Return a part with the worker that has what was made of it."""
     return replace(part, near=worker)
 

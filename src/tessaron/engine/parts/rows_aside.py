@@ -18,11 +18,12 @@ class RowsAside:
 
     Args:
         schemas: The columns of each table.
+        spill: Where they are put.
     """
 
-    def __init__(self, schemas: dict[str, Any]):
+    def __init__(self, schemas: dict[str, Any], spill: Spill | None = None):
         self._schemas = schemas
-        self._spill = Spill()
+        self._spill = spill or Spill()
         self._heads: list[tuple[list[str], bytes]] = []
 
     def add(self, laid: Laid) -> None:

@@ -98,7 +98,7 @@ class DigestingWork:
 
 
 @dataclass
-class Repeats:
+class RepeatedRecords:
     """Decides which records are left out, chunk by chunk in the order of the run.
 
     Attributes:
