@@ -15,6 +15,7 @@ from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
 from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from typing import Any
 
 from tessaron._version import __version__
@@ -92,20 +93,20 @@ class DaskEngine:
         self, work: Callable[[Task], Result], tasks: Iterator[Task], is_urgent: bool = False
     ) -> Iterator[Done[Result]]:
         """Yield what becomes of each task, in order; see `TaskEngine`."""
-        waiting: deque[Any] = deque()
+        waiting: deque[_Sent] = deque()
         most = _AHEAD_OF_EACH * self.worker_count + _AHEAD
         try:
             for task in tasks:
                 waiting.append(self._submit(_worked, work, task, is_urgent))
                 # What is done is handed on at once, so that what depends on it can begin.
-                while waiting and (len(waiting) >= most or waiting[0].done()):
+                while waiting and (len(waiting) >= most or waiting[0].future.done()):
                     yield self._taken(waiting.popleft())
             while waiting:
                 yield self._taken(waiting.popleft())
         finally:
             if waiting:
                 with suppress(Exception):
-                    self._client.cancel(list(waiting), force=True)
+                    self._client.cancel([sent.future for sent in waiting], force=True)
 
     def fold(
         self,
@@ -114,26 +115,34 @@ class DaskEngine:
         tasks: Sequence[Task],
     ) -> Result:
         """Return what becomes of all tasks, merged as a tree; see `TaskEngine`."""
-        futures = [self._submit(_merged, (work, merge), group, True) for group in self._by_worker(tasks)]
-        while len(futures) > 1:
-            groups = [futures[at : at + _MERGED_AT_ONCE] for at in range(0, len(futures), _MERGED_AT_ONCE)]
-            futures = [
-                group[0] if len(group) == 1
-                else self._client.submit(merge, group, key=self._key(), pure=False, priority=20)
-                for group in groups
-            ]  # fmt: skip
-        result: Result = self._result(futures[0])
+        result: Result = self._result(self._folded(work, merge, tasks))
         return result
+
+    def _folded(self, work: Any, merge: Any, tasks: Sequence[Any], is_bound: bool = True) -> _Sent:
+        """Send tasks, and those that merge what becomes of them; each where what it needs is, if so bound."""
+        groups = list(self._by_worker(tasks))
+        futures = [self._submit(_merged, (work, merge), each, True, is_bound).future for each in groups]
+        while len(futures) > 1:
+            several = [futures[at : at + _MERGED_AT_ONCE] for at in range(0, len(futures), _MERGED_AT_ONCE)]
+            with self._told():
+                futures = [
+                    group[0] if len(group) == 1
+                    else self._client.submit(merge, group, key=self._key(), pure=False, priority=20)
+                    for group in several
+                ]  # fmt: skip
+        nears = frozenset(each.near for each in groups if each.near and is_bound)
+        return _Sent(futures[0], nears, lambda: self._folded(work, merge, tasks, is_bound=False))
 
     def _by_worker(self, tasks: Sequence[Any]) -> Iterator[_Group]:
         """Yield tasks in groups that one worker does and merges, so that little travels."""
         most = max(1, min(_MERGED_AT_ONCE, len(tasks) // (_GROUPS_OF_EACH * self.worker_count)))
         found: dict[str, list[Any]] = {}
         for task in tasks:
-            group = found.setdefault(getattr(task, "near", ""), [])
+            near = getattr(task, "near", "")
+            group = found.setdefault(near, [])
             group.append(task)
             if len(group) == most:
-                yield _Group(found.pop(task.near))
+                yield _Group(found.pop(near))
         yield from map(_Group, found.values())
 
     def forget(self, token: str) -> None:
@@ -144,38 +153,43 @@ class DaskEngine:
     def _key(self) -> str:
         return f"tessaron-{self._token}-{next(self._numbers)}"
 
-    def _submit(self, how: Any, work: Any, task: Any, is_urgent: bool) -> Any:
-        near = getattr(task, "near", "") or None
+    def _submit(self, how: Any, work: Any, task: Any, is_urgent: bool, is_bound: bool = True) -> _Sent:
+        near = getattr(task, "near", "") if is_bound else ""
         with self._told():
-            return self._client.submit(
+            future = self._client.submit(
                 how, work, task, key=self._key(), pure=False, priority=10 if is_urgent else 0,
-                workers=near, allow_other_workers=near is not None, retries=0,
+                workers=near or None, allow_other_workers=bool(near), retries=0,
             )  # fmt: skip
+        again = partial(self._submit, how, work, task, is_urgent, is_bound=False)
+        return _Sent(future, frozenset((near,)) if near else frozenset(), again)
 
-    def _taken(self, future: Any) -> Done[Any]:
-        result, worker, seconds, peak_bytes = self._result(future)
+    def _taken(self, sent: _Sent) -> Done[Any]:
+        result, worker, seconds, peak_bytes = self._result(sent)
         self.tally.add(worker, seconds, peak_bytes)
         return Done(result, worker)
 
-    def _result(self, future: Any) -> Any:
+    def _result(self, sent: _Sent) -> Any:
         """Wait for a result, as long as there are workers."""
         alone_since: float | None = None
         while True:
             with self._told():
                 try:
-                    return future.result(timeout=_LOOK_SECONDS)
+                    return sent.future.result(timeout=_LOOK_SECONDS)
                 except TimeoutError:
                     # Of the wait, unless the task itself has ended so.
-                    if future.status == "error":
+                    if sent.future.status == "error":
                         raise
-                has_workers = bool(self._client.scheduler_info()["workers"])
+                workers = self._client.nthreads()
             now = time.monotonic()
-            alone_since = None if has_workers else alone_since or now
+            alone_since = None if workers else alone_since or now
             if alone_since is not None and now - alone_since > _WORKER_SECONDS:
                 raise SourceError(
                     f"{self.name}: all workers are gone, and none has come for {_WORKER_SECONDS} seconds; "
                     "nothing was written; begin again once there are some"
                 )
+            if workers and not sent.nears <= workers.keys():
+                # The scheduler may wait for a worker that had what is needed, also where others would do.
+                sent = sent.again()
 
     @contextmanager
     def _told(self) -> Iterator[None]:
@@ -213,6 +227,21 @@ def _worked(work: Callable[[Any], Any], task: Any) -> tuple[Any, str, float, int
 
 
 @dataclass(frozen=True, slots=True)
+class _Sent:
+    """A task on its way.
+
+    Attributes:
+        future: What stands for its result.
+        nears: The workers that it, and what it waits for, were to go to.
+        again: Sends it once more, to any worker.
+    """
+
+    future: Any
+    nears: frozenset[str]
+    again: Callable[[], _Sent]
+
+
+@dataclass(frozen=True, slots=True)
 class _Group:
     """Tasks that one worker does together."""
 
@@ -233,7 +262,7 @@ def _merged(how: tuple[Callable[[Any], Any], Callable[[Sequence[Any]], Any]], gr
 @contextmanager
 def _quiet() -> Iterator[None]:
     """Keep what the cluster's own log would say: what matters of it is told as errors are."""
-    names = [name for name in logging.root.manager.loggerDict if name.startswith("distributed")]
+    names = ["asyncio", *(name for name in logging.root.manager.loggerDict if name.startswith("distributed"))]
     before = {name: logging.getLogger(name).level for name in names}
     for name in names:
         logging.getLogger(name).setLevel(logging.CRITICAL + 1)
