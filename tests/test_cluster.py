@@ -33,6 +33,7 @@ from tessaron.sources.demo.manifests import write_manifests
 from tessaron.sources.demo.vessel_calls import iter_calls, write_calls
 from tessaron.sources.exported.table_folder import TableFolder
 from tessaron.sources.forms.file_form import FileForm
+from tessaron.sources.forms.gzip_members import GzipMembers
 from tessaron.sources.spans import Span, SpanLines, check_chain
 from tessaron.write.parted.part_files import FilesPlace
 from tessaron.write.parted.part_writing import write_part
@@ -300,6 +301,17 @@ class SpansTest(unittest.TestCase):
             self.assertTrue(not text or text.endswith(b"\n") or data.endswith(text))
         if is_gzip:
             check_chain("calls", ends)
+
+    def test_members_larger_than_what_is_unpacked_at_once(self):
+        texts = [
+            bytes([letter]) * size
+            for letter, size in zip(b"abcdef", (900_000, 3, 700_000, 1, 262_144, 50), strict=True)
+        ]
+        whole = b"".join(gzip.compress(text, mtime=0) for text in texts) + b"\0" * 5
+        members, found = GzipMembers(io.BytesIO(whole)), b""
+        while block := members.read(100_000):
+            found += block
+        self.assertEqual(found, b"".join(texts))
 
     def test_what_looks_like_a_member_is_told(self):
         with self.assertRaisesRegex(SourceError, "looks like a member at byte 90 is none"):

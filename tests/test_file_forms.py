@@ -187,7 +187,7 @@ class FormsTest(FolderTest):
         for _ in range(2):
             self.assertEqual(quick_command("export", self.source, "-o", self.target, *options).returncode, 0)
         self.assertEqual(quick_command("verify", self.target).returncode, 0)
-        self.assertIn("is no plain CSV", (self.target / "load.sql").read_text())
+        self.assertIn("is a folder of files: `tessaron load FOLDER", (self.target / "load.sql").read_text())
 
     @needs_postgres
     def test_psql_reads_what_the_script_says(self):

@@ -129,7 +129,8 @@ class SeveralFilesTest(FolderTest):
         for number, text in enumerate((good, *strange, good)):
             self.write(f"feed/{number}.json", text if isinstance(text, (bytes, str)) else json.dumps(text))
         plain = tessaron.export(self.folder / "feed", self.folder / "out")
-        self.assertEqual((plain.records, plain.rejected), (2, 5))
+        # What stands before the fault of packed data is read.
+        self.assertEqual((plain.records, plain.rejected), (3, 5))
         done = tessaron.export(self.folder / "feed", self.folder / "out", replace=True, skip_unknown=True)
         self.assertEqual((done.records, done.rejected, len(done.sources)), (2, 0, 2))
         notes = " ".join(note.text for note in done.notes)

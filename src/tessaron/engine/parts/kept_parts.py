@@ -57,12 +57,14 @@ class KeptPart:
         feed: Its tapes, with what was learnt of them; None where it became rows at once.
         rows: Its rows; None where they are not made.
         read: What there was to tell of it.
+        laid: What there was to tell of its tapes, when rows were made of them.
         used: When it was last asked for, in seconds of the process.
     """
 
     feed: Feed | None = None
     rows: RowsAside | None = None
     read: PartRead = field(default_factory=PartRead)
+    laid: list[LightResult] = field(default_factory=list)
     used: float = 0.0
 
 
@@ -122,8 +124,7 @@ def kept_part(context: PartContext, part: SourcePart) -> KeptPart:
 def rows_of(context: PartContext, part: SourcePart) -> RowsAside:
     """Return the rows of a part; made now, where they are not kept."""
     kept = kept_part(context, part)
-    if kept.rows is None:
-        lay_tapes(context, part, kept)
+    lay_tapes(context, part, kept)
     assert kept.rows is not None
     return kept.rows
 
@@ -131,14 +132,16 @@ def rows_of(context: PartContext, part: SourcePart) -> RowsAside:
 def lay_tapes(context: PartContext, part: SourcePart, kept: KeptPart) -> list[LightResult]:
     """Make rows of the tapes of a part, which go then; return what there is to tell of each tape."""
     work, feed = context.lays, kept.feed
+    if feed is None:
+        # Its chunks became rows at once, or its tapes have before.
+        return kept.laid
     assert work is not None
-    assert feed is not None
     rows, told = RowsAside(_schemas_of(work), kept_spill()), []
     for packed in feed.spill.read():
         result = work(packed)
         rows.add(result.laid)
         told.append(_light(result, part))
-    kept.rows = rows
+    kept.rows, kept.laid, kept.feed = rows, told, None
     return told
 
 

@@ -88,7 +88,9 @@ class GzipMembers:
             block = unpacking.decompress(packed, _BLOCK_BYTES)
             while block:
                 yield block
-                block = unpacking.decompress(unpacking.unconsumed_tail, _BLOCK_BYTES)
+                # Behind its end a member would take what follows for its own.
+                is_over = unpacking.eof
+                block = b"" if is_over else unpacking.decompress(unpacking.unconsumed_tail, _BLOCK_BYTES)
             self.skip(len(packed) - len(unpacking.unused_data))
 
     def read(self, size: int) -> bytes:
