@@ -161,7 +161,7 @@ def remove_leftovers(target: Path) -> None:
     pattern = re.compile(re.escape(f".{target.name}.part-") + r"(\d+)-[0-9a-f]{8}(-old)?")
     for entry in target.parent.iterdir():
         match = pattern.fullmatch(entry.name)
-        if not match or _is_running(int(match.group(1))):
+        if not match or is_running(int(match.group(1))):
             continue
         if match.group(2) and not target.exists():
             os.rename(entry, target)
@@ -171,7 +171,8 @@ def remove_leftovers(target: Path) -> None:
             entry.unlink(missing_ok=True)
 
 
-def _is_running(process: int) -> bool:
+def is_running(process: int) -> bool:
+    """Say whether there is a process of a number."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:

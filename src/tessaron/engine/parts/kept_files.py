@@ -12,6 +12,7 @@ from itertools import count
 from pathlib import Path
 
 from tessaron.engine.aside.spill import Spill
+from tessaron.sinks.target_folder import is_running
 
 _IN_MEMORY_BYTES = 64 * 1024
 """So little of a part stays in memory: a worker may keep hundreds of parts."""
@@ -30,18 +31,8 @@ def _folder() -> Path:
     above = Path(tempfile.gettempdir())
     for left in above.glob(f"{_PREFIX}*"):
         found = re.fullmatch(rf"{_PREFIX}(\d+)-.*", left.name)
-        if found is not None and not _is_running(int(found[1])):
+        if found is not None and not is_running(int(found[1])):
             shutil.rmtree(left, ignore_errors=True)
     made = Path(tempfile.mkdtemp(prefix=f"{_PREFIX}{os.getpid()}-"))
     atexit.register(shutil.rmtree, made, ignore_errors=True)
     return made
-
-
-def _is_running(process: int) -> bool:
-    try:
-        os.kill(process, 0)
-    except ProcessLookupError:
-        return False
-    except OSError:
-        return True
-    return True
