@@ -117,6 +117,11 @@ class EstimateTest(FolderTest):
     def test_xml_and_what_cannot_be_read(self):
         found = tessaron.estimate(write_manifests(self.folder, 60))
         self.assertEqual(found.tables, len(tessaron.shred(self.folder / "manifests.xml")))
+        source = write_manifests(self.folder, 1_500)
+        found = tessaron.estimate(source, sample_bytes=source.stat().st_size // 5, on_workers=(2,))
+        self.assertLess(found.sample.bytes, source.stat().st_size / 2)
+        records = tessaron.shred(source).record_count
+        self.assertTrue(0.6 * records < found.records < 1.4 * records, (found.records, records))
         empty = self.write("empty.json", b"")
         for arguments, words in (
             (("-",), "which can be listed"), ((empty,), "which can be listed"),

@@ -38,6 +38,8 @@ _PART_OF_SAMPLE = 4
 _ROUNDS = 3
 """The best of so many counts: other work on the machine only ever adds time."""
 _LEAST_RUN = "import sys, tessaron; tessaron.export([{'call': 1}], sys.argv[1], sync=False)"
+_MOST_OF_XML, _FIRST_RECORDS = 4, 500
+"""Of a document of XML that is so many times larger than the sample the first records are taken."""
 _USUAL = (4, 16, 64)
 """Workers of clusters that are told of where none are asked for."""
 
@@ -114,13 +116,18 @@ def estimate(
     told: RunOptions = {**options, "workers": 1, "on_rows": None}
     with tempfile.TemporaryDirectory(prefix="tessaron-") as name:
         folder = Path(name)
+        trial = _Trial(folder, format, layout, told)
         sizes = (sample_bytes // _PART_OF_SAMPLE, sample_bytes)
-        small, large = (
-            sampled_files(inputs, settled, folder / f"sample-{size}", size, is_xml) for size in sizes
-        )
+        is_large = first.path is not None and (first.size or 0) > _MOST_OF_XML * sample_bytes
+        if is_xml and is_large:
+            small, large = (_records_of(first, trial, size) for size in sizes)
+        else:
+            small, large = (
+                sampled_files(inputs, settled, folder / f"sample-{size}", size, is_xml) for size in sizes
+            )
         if not large:
             raise DataError("nothing could be read for a sample", Place(first.name))
-        measured = _measured(small, large, _Trial(folder, format, layout, told))
+        measured = _measured(small, large, trial)
     whole = max(byte_count * measured.bytes / measured.packed_bytes, 1)
     times = whole / measured.bytes
     output = measured.written_bytes + measured.written_share * (whole - measured.bytes)
@@ -150,10 +157,32 @@ class _Trial:
         gc.collect()
         begun = time.process_time()
         files = [each.path for each in sample]
-        receipt = export(files, target, format=self.format, layout=self.layout, sync=False, **self.options)
+        options = self.options
+        if sample[0].records is not None:
+            options = {**options, "first": sample[0].records}
+        receipt = export(files, target, format=self.format, layout=self.layout, sync=False, **options)
         seconds = time.process_time() - begun
         written = sum(each.stat().st_size for each in target.rglob("*") if each.is_file())
         return receipt, seconds, written
+
+
+def _records_of(entry: ByteInput, trial: _Trial, most_bytes: int) -> list[SampledFile]:
+    """Return the first records of a document of XML that is too large to be taken as a whole."""
+
+    def read(records: int) -> tuple[int, int]:
+        receipt, _, _ = trial.export([SampledFile(Path(entry.name), 0, 0, records)])
+        return receipt.records, sum(source.bytes for source in receipt.sources)
+
+    # What is read ahead of the last record is in both.
+    fewer, fewer_bytes = read(_FIRST_RECORDS)
+    more, more_bytes = read(3 * _FIRST_RECORDS)
+    if more > fewer and more_bytes > fewer_bytes:
+        each = (more_bytes - fewer_bytes) / (more - fewer)
+    else:
+        each = more_bytes / max(more, 1)
+    records = max(round(most_bytes / each), 1)
+    taken = round(records * each)
+    return [SampledFile(Path(entry.name), taken, taken, records)]
 
 
 def _measured(small: Sequence[SampledFile], large: Sequence[SampledFile], trial: _Trial) -> Measured:

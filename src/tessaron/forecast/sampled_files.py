@@ -29,11 +29,19 @@ _PLACES = 16
 
 @dataclass(frozen=True, slots=True)
 class SampledFile:
-    """A file of a sample: where it is, its bytes, and those of the source that hold them."""
+    """A file of a sample.
+
+    Attributes:
+        path: Where it is.
+        bytes: Its bytes.
+        packed_bytes: Those of the source that hold them.
+        records: So many records of it are the sample; None for all.
+    """
 
     path: Path
     bytes: int
     packed_bytes: int
+    records: int | None = None
 
 
 def sampled_files(
