@@ -64,6 +64,24 @@ parent = "calls"
 berth = { path = "$.berth", type = "text" }
 """
 
+PAIRED = """
+[tables.calls]
+rows = "$"
+[tables.calls.columns]
+call_id = { path = "$.call_id", type = "text" }
+record = { origin = "origin_record" }
+eta = { path = "$.eta", type = "integer" }
+[tables.stays]
+rows = "$.stays[*]"
+multiply = ["services"]
+[tables.stays.columns]
+berth = { path = "$.stays[*].berth", type = "text" }
+[tables.services]
+rows = "$.services[*]"
+[tables.services.columns]
+kind = { path = "$.services[*].kind", type = "text" }
+"""
+
 
 def tables_of(folder, form=None):
     """Return, by table, its rows in the order of their keys as the bytes of CSV."""
@@ -174,7 +192,7 @@ class PartsTest(ComparingTest):
             (source, {"records": "$..moves[?@.teu > 1]"}), (lines, {"memory": 300_000_000}),
             (bad, {"duplicate_keys": "reject"}), (bad, {"stop_after": 2}), (bad, {"stop_at_share": 0.001}),
             (lines, {"layout": layout}), (bad, {"layout": layout}), (source, {"layout": layout}),
-            (lines, {"kernel": "python"}),
+            (lines, {"kernel": "python"}), (source, {"layout": tessaron.Layout(PAIRED, "paired")}),
             (list(iter_calls(50)), {}), (json.dumps(list(iter_calls(50))).encode(), {}),
         ):  # fmt: skip
             with self.subTest(**options):

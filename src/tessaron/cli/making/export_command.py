@@ -8,11 +8,10 @@ from typing import Any, cast
 import click
 
 from tessaron.cli import completing
+from tessaron.cli.cluster_option import cluster_given, cluster_options
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, terminal_width, told_if_stopped
 from tessaron.cli.page_option import page_option, rejects_in, save_run_page
 from tessaron.cli.shared_options import (
-    cluster_given,
-    cluster_options,
     count_type,
     dictionary_options,
     dividing_options,

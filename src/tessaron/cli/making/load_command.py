@@ -9,11 +9,10 @@ from typing import Any, cast
 import click
 
 from tessaron.cli import completing
+from tessaron.cli.cluster_option import cluster_given, cluster_options
 from tessaron.cli.command_group import EXIT_CHECK_FAILED, WorkCommand, say, told_if_stopped
 from tessaron.cli.page_option import page_option, save_run_page
 from tessaron.cli.shared_options import (
-    cluster_given,
-    cluster_options,
     database_options,
     dictionary_options,
     dividing_options,

@@ -179,6 +179,10 @@ class DaskEngine:
                     # Of the wait, unless the task itself has ended so.
                     if sent.future.status == "error":
                         raise
+                except OSError as error:
+                    if isinstance(error, TessaronError) or sent.future.status != "error":
+                        raise
+                    raise SourceError(f"{self.name}: a task failed at its worker: {error}") from error
                 workers = self._client.nthreads()
             now = time.monotonic()
             alone_since = None if workers else alone_since or now

@@ -28,7 +28,6 @@ from tessaron.engine.parts.part_specs import (
     SentChunks,
     SentTape,
     SourcePart,
-    at_worker,
 )
 from tessaron.engine.parts.part_work import read_part
 from tessaron.engine.parts.task_engine import TaskEngine
@@ -107,7 +106,7 @@ class PartedSources:
 
         for done in self.engine.map(read_part, tasks()):
             self.tell()
-            yield at_worker(waiting.pop(0), done.worker), done.result
+            yield replace(waiting.pop(0), near=done.worker), done.result
 
     def tell(self) -> None:
         """Tell what each worker has done so far."""
@@ -223,7 +222,6 @@ class PartEvents:
     ):
         self._sources, self._intake, self._works = sources, intake, works
         self._here = ChunkEvents(wanted, intake, works, path, agreed)
-        self._is_inside = wanted.options.envelope
         self.task = self._here.task
         self._pieces: Iterator[tuple[SourcePart, FilePiece, PieceRead]] | None = None
         self._numbers: dict[int, int] = {}

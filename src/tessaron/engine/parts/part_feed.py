@@ -16,11 +16,11 @@ from tessaron.engine.parts.part_events import PartBase, PartedSources
 from tessaron.engine.parts.part_specs import LightResult, PackedOnce, PartTask, RowWork, SourcePart
 from tessaron.engine.parts.part_work import (
     Learnt,
-    PassOver,
     lay_part,
     learn_part_again,
     learnt_of_part,
     merge_learnt,
+    pass_over_part,
     read_part,
 )
 
@@ -69,6 +69,10 @@ class PartedFeed(Feed):
         """Take in what is told of the next chunk."""
         light: LightResult = result
         number = light.part.number
+        if not self.joins:
+            # Each of its tapes has one source then.
+            self.sources.append(source)
+            self.records_before.append(records_before)
         if not self.parts or self.parts[-1].number != number:
             self.parts.append(light.part)
             self._sources.bases.setdefault(number, PartBase(records_before))
@@ -138,7 +142,7 @@ class PartMapper:
         packed = self._sources.packed()
         packed_work = PackedOnce.of(work)
         jobs = (PartTask(packed, part, packed_work) for part in everything)
-        for done in self._sources.engine.map(PassOver(), jobs):
+        for done in self._sources.engine.map(pass_over_part, jobs):
             yield from done.result
 
     def lay(self, work: RowWork, parts: Iterator[SourcePart]) -> Iterator[LightResult]:

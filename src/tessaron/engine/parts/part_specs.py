@@ -173,8 +173,6 @@ class LightResult:
     laid: Laid | None = None
     places: dict[int, CasePlace] = field(default_factory=dict)
     digests: Any = None
-    is_refused: bool = False
-    shape: None = None
     chunks: tuple[int, ...] = ()
 
     @property
@@ -207,11 +205,6 @@ class PartRead:
 
     pieces: tuple[PieceRead, ...] = ()
     results: tuple[LightResult, ...] = ()
-
-
-def at_worker(part: SourcePart, worker: str) -> SourcePart:
-    """Return a part with the worker that has what was made of it."""
-    return replace(part, near=worker)
 
 
 def together(results: Sequence[LightResult]) -> LightResult:

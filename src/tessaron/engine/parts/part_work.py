@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 from tessaron.core.base.paths import Path
@@ -12,7 +11,7 @@ from tessaron.core.shape.shape import Shape
 from tessaron.core.tape.put_aside import unpack
 from tessaron.core.tape.tape import Tape
 from tessaron.engine.feeds import Learners
-from tessaron.engine.parts.kept_parts import context_of, forget_part, kept_part, lay_tapes, unpacked
+from tessaron.engine.parts.kept_parts import context_of, kept_part, lay_tapes, unpacked
 from tessaron.engine.parts.part_specs import LightResult, PartRead, PartTask
 
 Learnt = tuple[Shape, Counter[str]]
@@ -57,29 +56,23 @@ def merge_learnt(several: Sequence[Learnt]) -> Learnt:
     return shape, passed
 
 
-@dataclass(frozen=True, slots=True)
-class PassOver:
-    """A pass over the tapes of a part; the task's detail is what is done with each, packed."""
+def pass_over_part(task: PartTask) -> list[Any]:
+    """Return what became of each tape of a part, up to the first that became nothing.
 
-    def __call__(self, task: PartTask) -> list[Any]:
-        """Return what became of each tape, up to the first that became nothing."""
-        work: Callable[[Any], Any] = unpacked(task.detail)
-        feed = kept_part(context_of(task.context), task.part).feed
-        assert feed is not None
-        found = []
-        for packed in feed.spill.read():
-            found.append(work(packed))
-            if found[-1] is None:
-                break
-        return found
+    The task's detail is what is done with each, packed.
+    """
+    work: Callable[[Any], Any] = unpacked(task.detail)
+    feed = kept_part(context_of(task.context), task.part).feed
+    assert feed is not None
+    found = []
+    for packed in feed.spill.read():
+        found.append(work(packed))
+        if found[-1] is None:
+            break
+    return found
 
 
 def lay_part(task: PartTask) -> list[LightResult]:
     """Make rows of the tapes of a part, keep them, and return what there is to tell of each tape."""
     context = context_of(task.context)
     return lay_tapes(context, task.part, kept_part(context, task.part))
-
-
-def drop_part(task: PartTask) -> None:
-    """Give up what is kept of a part."""
-    forget_part(context_of(task.context), task.part)
