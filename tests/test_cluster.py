@@ -13,7 +13,7 @@ from unittest import mock
 
 import pyarrow as pa
 import pyarrow.csv as pc
-from hypothesis import given, settings
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import tessaron
@@ -298,7 +298,7 @@ class PartsTest(ComparingTest):
 
 
 class SpansTest(unittest.TestCase):
-    @settings(max_examples=300)
+    @settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.too_slow])
     @given(
         st.lists(st.text("ab\n", max_size=6), max_size=12), st.lists(st.integers(0, 400), max_size=5),
         st.lists(st.integers(0, 60), max_size=4), st.booleans(),
